@@ -184,7 +184,13 @@ func some[T any](wanted map[string]bool, list []*T, at *ids.Index, id func(*T) s
 	}
 }
 
+// add notes faults that a value, or a definition, reported itself.
 func (v *validator) add(faults ...problem.Fault) { v.faults = append(v.faults, faults...) }
+
+// fault notes a fault: what was found at a path, and what was expected there.
+func (v *validator) fault(code problem.Code, path, found, expected string) {
+	v.add(problem.Fault{Code: code, Path: path, Found: found, Expected: expected})
+}
 
 // indexOf is index for a list of pointers.
 func indexOf[T any](v *validator, kind Kind, list []*T, id func(*T) string) map[string]int {
@@ -203,19 +209,14 @@ func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[str
 			if name == "" {
 				v.add(problem.Fault{Code: problem.MissingField, Path: at(), Expected: "an id of 1 to 128 letters, digits, '.', '_' or '-'"})
 			} else {
-				v.add(problem.Fault{Code: problem.BadID, Path: at(), Found: problem.Quote(name), Expected: "1 to 128 letters, digits, '.', '_' or '-'"})
+				v.fault(problem.BadID, at(), problem.Quote(name), "1 to 128 letters, digits, '.', '_' or '-'")
 			}
 			continue
 		}
 		if first, twice := places[name]; twice {
-			v.add(
-				problem.Fault{
-					Code:     problem.DoubledID,
-					Path:     at(),
-					Found:    problem.Quote(name),
-					Expected: fmt.Sprintf("an id of its own; number %d of %s has it already", first+1, kind),
-				},
-			)
+			v.fault(problem.DoubledID, at(),
+				problem.Quote(name),
+				fmt.Sprintf("an id of its own; number %d of %s has it already", first+1, kind))
 			continue
 		}
 		places[name] = i
@@ -227,14 +228,7 @@ func index[T any](v *validator, kind Kind, list []T, id func(*T) string) map[str
 // field's own check.
 func (v *validator) known(path, word string, there func(string) bool, id string) {
 	if id != "" && !there(id) {
-		v.add(
-			problem.Fault{
-				Code:     problem.UnknownReference,
-				Path:     path,
-				Found:    problem.Quote(id),
-				Expected: "the id of a " + word + " of this estate",
-			},
-		)
+		v.fault(problem.UnknownReference, path, problem.Quote(id), "the id of a "+word+" of this estate")
 	}
 }
 
@@ -258,14 +252,9 @@ func (v *validator) values(path string, values map[string]setting.Value, reserve
 		at := problem.Join(path, name)
 		// A fact with the name of a field could not be told from it in expressions.
 		if name == "" || slices.Contains(reserved, name) {
-			v.add(
-				problem.Fault{
-					Code:     problem.ReservedName,
-					Path:     at,
-					Found:    problem.Quote(name),
-					Expected: "a name of its own; these are taken: " + strings.Join(reserved, ", "),
-				},
-			)
+			v.fault(problem.ReservedName, at,
+				problem.Quote(name),
+				"a name of its own; these are taken: "+strings.Join(reserved, ", "))
 		}
 		v.add(setting.NoRepeats(at, values[name].Items())...)
 	}
@@ -332,14 +321,9 @@ func (v *validator) policy(at string, p *Policy) {
 		v.add(setting.OneOf(at+"/on_drift", p.OnDrift, []OnDrift{"repair", Report})...)
 	}
 	if p.Priority > MaxPriority || p.Priority < -MaxPriority {
-		v.add(
-			problem.Fault{
-				Code:     problem.OutOfRange,
-				Path:     at + "/priority",
-				Found:    fmt.Sprint(p.Priority),
-				Expected: fmt.Sprintf("a whole number from -%d to %d", MaxPriority, MaxPriority),
-			},
-		)
+		v.fault(problem.OutOfRange, at+"/priority",
+			fmt.Sprint(p.Priority),
+			fmt.Sprintf("a whole number from -%d to %d", MaxPriority, MaxPriority))
 	}
 	for i, os := range p.Platforms {
 		v.add(setting.OneOf(problem.Join(at, "platforms", i), os, setting.Platforms)...)
@@ -363,14 +347,7 @@ func (v *validator) policy(at string, p *Policy) {
 func (v *validator) setting(path string, id setting.ID) *setting.Definition {
 	d := v.settings[id]
 	if d == nil {
-		v.add(
-			problem.Fault{
-				Code:     problem.UnknownReference,
-				Path:     path,
-				Found:    problem.Quote(string(id)),
-				Expected: "the id of a setting of the dictionary",
-			},
-		)
+		v.fault(problem.UnknownReference, path, problem.Quote(string(id)), "the id of a setting of the dictionary")
 	}
 	return d
 }
@@ -388,30 +365,18 @@ func (v *validator) exception(at string, e *Exception) {
 	v.target(at+"/target", e.Target)
 	switch {
 	case e.Unset && !e.Value.IsNothing():
-		v.add(problem.Fault{Code: problem.EitherOr, Path: at + "/unset", Found: "both a value and unset: true", Expected: "one of the two"})
+		v.fault(problem.EitherOr, at+"/unset", "both a value and unset: true", "one of the two")
 	case !e.Unset && e.Value.IsNothing():
-		v.add(
-			problem.Fault{
-				Code:     problem.EitherOr,
-				Path:     at + "/value",
-				Found:    "neither a value nor unset: true",
-				Expected: "one of the two",
-			},
-		)
+		v.fault(problem.EitherOr, at+"/value", "neither a value nor unset: true", "one of the two")
 	}
 	v.required(at+"/until", e.Until != "", "the last day, such as 2026-06-15")
 	v.required(at+"/reason", e.Reason != "", "the reason, as text")
 	v.required(at+"/approved_by", e.ApprovedBy != "", "who approved it")
 	v.required(at+"/approved_on", e.ApprovedOn != "", "the day of the approval, such as 2026-04-28")
 	if e.Until != "" && e.From > e.Until {
-		v.add(
-			problem.Fault{
-				Code:     problem.DatesReversed,
-				Path:     at + "/until",
-				Found:    fmt.Sprintf("from %s until %s", e.From, e.Until),
-				Expected: "an end on or after the start",
-			},
-		)
+		v.fault(problem.DatesReversed, at+"/until",
+			fmt.Sprintf("from %s until %s", e.From, e.Until),
+			"an end on or after the start")
 	}
 }
 
@@ -426,14 +391,7 @@ func (v *validator) ruling(at string, r *Ruling) {
 	v.known(at+"/prefer", "policy", in(v.policies), string(r.Prefer))
 	v.known(at+"/over", "policy", in(v.policies), string(r.Over))
 	if r.Prefer == r.Over && r.Prefer != "" {
-		v.add(
-			problem.Fault{
-				Code:     problem.PrefersItself,
-				Path:     at + "/over",
-				Found:    problem.Quote(string(r.Over)),
-				Expected: "another policy than the preferred one",
-			},
-		)
+		v.fault(problem.PrefersItself, at+"/over", problem.Quote(string(r.Over)), "another policy than the preferred one")
 	}
 }
 

@@ -42,14 +42,9 @@ func (v *validator) unitDepth(units []Unit) {
 			}
 			// Only the first unit that is too deep is reported, not all that are below it.
 			if depth[at] == maxUnitDepth+1 {
-				v.add(
-					problem.Fault{
-						Code:     problem.TooMany,
-						Path:     problem.Join("", string(KindUnit), at, "parent"),
-						Found:    fmt.Sprintf("more than %d units above each other", maxUnitDepth),
-						Expected: fmt.Sprintf("at most %d levels of units", maxUnitDepth),
-					},
-				)
+				v.fault(problem.TooMany, problem.Join("", string(KindUnit), at, "parent"),
+					fmt.Sprintf("more than %d units above each other", maxUnitDepth),
+					fmt.Sprintf("at most %d levels of units", maxUnitDepth))
 			}
 		}
 	}
@@ -64,14 +59,9 @@ func (v *validator) unitTree(units []Unit) {
 		v.known(at+"/parent", "unit", in(v.units), string(u.Parent))
 		if u.Parent == "" {
 			if roots++; roots > 1 {
-				v.add(
-					problem.Fault{
-						Code:     problem.ManyRoots,
-						Path:     at,
-						Found:    "unit " + problem.Quote(string(u.ID)) + " without a parent",
-						Expected: "exactly one unit without a parent; there is one already",
-					},
-				)
+				v.fault(problem.ManyRoots, at,
+					"unit "+problem.Quote(string(u.ID))+" without a parent",
+					"exactly one unit without a parent; there is one already")
 			}
 		}
 	}
@@ -88,24 +78,14 @@ func (v *validator) unitTree(units []Unit) {
 		for i, u := range c {
 			names[i] = string(units[u].ID)
 		}
-		v.add(
-			problem.Fault{
-				Code:     problem.Cycle,
-				Path:     problem.Join("", string(KindUnit), c[0], "parent"),
-				Found:    strings.Join(append(names, names[0]), " → "),
-				Expected: "a tree: no unit below itself",
-			},
-		)
+		v.fault(problem.Cycle, problem.Join("", string(KindUnit), c[0], "parent"),
+			strings.Join(append(names, names[0]), " → "),
+			"a tree: no unit below itself")
 	}
 	if roots == 0 && len(cycles) == 0 {
-		v.add(
-			problem.Fault{
-				Code:     problem.NoRoot,
-				Path:     "/" + string(KindUnit),
-				Found:    fmt.Sprintf("%d units, none without a parent", len(units)),
-				Expected: "exactly one unit without a parent: the organisation",
-			},
-		)
+		v.fault(problem.NoRoot, "/"+string(KindUnit),
+			fmt.Sprintf("%d units, none without a parent", len(units)),
+			"exactly one unit without a parent: the organisation")
 	}
 }
 
@@ -141,14 +121,9 @@ func (v *validator) groupGraph(groups []Group) {
 			v.known(problem.Join(at, "groups", m), "group", in(v.groups), string(id))
 			// Where one of the two is missing, that is reported by itself.
 			if there && groups[other].Of != g.Of && groups[other].Of != "" && g.Of != "" {
-				v.add(
-					problem.Fault{
-						Code:     problem.OtherKind,
-						Path:     problem.Join(at, "groups", m),
-						Found:    "group " + problem.Quote(string(id)) + " of " + string(groups[other].Of),
-						Expected: "a group of " + string(g.Of),
-					},
-				)
+				v.fault(problem.OtherKind, problem.Join(at, "groups", m),
+					"group "+problem.Quote(string(id))+" of "+string(groups[other].Of),
+					"a group of "+string(g.Of))
 			}
 		}
 		v.add(setting.NoRepeats(at+"/groups", g.Groups)...)
@@ -167,14 +142,9 @@ func (v *validator) groupGraph(groups []Group) {
 		for i, g := range c {
 			names[i] = string(groups[g].ID)
 		}
-		v.add(
-			problem.Fault{
-				Code:     problem.Cycle,
-				Path:     problem.Join("", string(KindGroup), c[0], "groups"),
-				Found:    strings.Join(append(names, names[0]), " → "),
-				Expected: "no group that is its own member through others",
-			},
-		)
+		v.fault(problem.Cycle, problem.Join("", string(KindGroup), c[0], "groups"),
+			strings.Join(append(names, names[0]), " → "),
+			"no group that is its own member through others")
 	}
 }
 

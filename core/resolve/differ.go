@@ -122,9 +122,9 @@ func (d *Difference) compare(before, after *EstateResolution) {
 	d.Devices = Devices{plan: after.plan, was: before.plan, blocks: packAll(altered)}
 }
 
-// Plans several steps apart may use a number for another object than before. Comparing by number
-// would then compare different things. numbersAgree tells whether every number means the same in
-// both plans, where it means something in both.
+// numbersAgree tells whether every number means the same in both plans, where it means something in
+// both. Plans several steps apart may use a number for another object than before, and comparing by
+// number would then compare different things.
 func (p *Plan) numbersAgree(q *Plan) bool {
 	return idsAgree(p.DeviceAt, q.DeviceAt, func(of *intern.IDTable[estate.DeviceID], at int) (estate.DeviceID, bool) {
 		list := p.Devices

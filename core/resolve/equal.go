@@ -19,9 +19,12 @@ func sameValues(a, b map[string]setting.Value) bool {
 		(len(a) == 0 || reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer() || maps.EqualFunc(a, b, setting.Value.Equal))
 }
 
-// Rules are equal if their texts are. A rule that was read again is another object.
+// sameRule tells whether two rules have the same text. A rule that was read again is another
+// object.
 func sameRule(a, b *rule.Rule) bool { return a == b || a.Source() == b.Source() }
 
+// sameUnit tells whether two versions of a unit resolve alike. The title is not compared: nothing
+// depends on it. The same goes for the functions below.
 func sameUnit(a, b *estate.Unit) bool {
 	return a.ID == b.ID && a.Parent == b.Parent && sameDetached(a.Detach, b.Detach)
 }
@@ -31,11 +34,13 @@ func sameDetached(a, b []estate.Detachment) bool {
 	return slices.EqualFunc(a, b, func(x, y estate.Detachment) bool { return x.Kind == y.Kind && x.Area == y.Area })
 }
 
-// What nothing depends on is not compared, for example the title of a unit.
+// samePerson compares what rules can read of a person.
 func samePerson(a, b *estate.Person) bool {
 	return a.ID == b.ID && a.Name == b.Name && a.Mail == b.Mail && a.Unit == b.Unit && sameValues(a.Attributes, b.Attributes)
 }
 
+// sameDevice compares what rules and support can read of a laptop, its owner, and what was taken on
+// it.
 func sameDevice(a, b *estate.Device) bool {
 	return a.ID == b.ID && a.Serial == b.Serial && a.Owner == b.Owner && a.Unit == b.Unit && a.OS == b.OS && a.OSVersion == b.OSVersion &&
 		a.Edition == b.Edition &&
@@ -45,16 +50,21 @@ func sameDevice(a, b *estate.Device) bool {
 		sameValues(a.Facts, b.Facts)
 }
 
+// sameGroup tells whether two versions of a group have the same members, whoever there is, and
+// detach the same things.
 func sameGroup(a, b *estate.Group) bool {
 	return a.ID == b.ID && a.Of == b.Of && sameMembers(a, b) && slices.Equal(a.Groups, b.Groups) && sameRule(a.Rule, b.Rule) &&
 		sameDetached(a.Detach, b.Detach)
 }
 
+// sameMembers compares what two groups list. Lists of snapshots that follow one another are most
+// often one in memory.
 func sameMembers(a, b *estate.Group) bool {
 	return a.Of == b.Of && len(a.Members) == len(b.Members) &&
 		(len(a.Members) == 0 || &a.Members[0] == &b.Members[0] || slices.Equal(a.Members, b.Members))
 }
 
+// sameAudience compares all that says whom a policy applies to, and whether it gives way to others.
 func sameAudience(a, b *estate.Policy) bool {
 	return a.State == b.State && a.Within == b.Within && a.Offered == b.Offered && a.Baseline == b.Baseline && slices.Equal(a.Platforms, b.Platforms) &&
 		slices.Equal(a.Audience.Include, b.Audience.Include) &&
@@ -62,9 +72,11 @@ func sameAudience(a, b *estate.Policy) bool {
 		sameRule(a.Audience.When, b.Audience.When)
 }
 
+// sameEntry compares the values and locks of two entries for one setting.
 func sameEntry(a, b *estate.Entry) bool { return a.Lock == b.Lock && sameBytes(a.Value, b.Value) }
 
-// sameBytes is stricter than Equal: files must be called the same too.
+// sameBytes tells whether two values are the same in every byte that a laptop gets. It is stricter
+// than Equal: files must be called the same, too.
 func sameBytes(a, b setting.Value) bool {
 	if !a.Equal(b) {
 		return false
@@ -75,17 +87,22 @@ func sameBytes(a, b setting.Value) bool {
 	return true
 }
 
+// samePolicy tells whether two versions of a policy resolve alike.
 func samePolicy(a, b *estate.Policy) bool {
 	return a.ID == b.ID && a.Kind == b.Kind && a.Priority == b.Priority && sameAudience(a, b) && len(a.Entries) == len(b.Entries) &&
 		(len(a.Entries) == 0 || &a.Entries[0] == &b.Entries[0] || slices.EqualFunc(a.Entries, b.Entries, sameEntryFor))
 }
 
+// sameException tells whether two versions of an exception count alike, on every day.
 func sameException(a, b *estate.Exception) bool {
 	return a.ID == b.ID && a.Setting == b.Setting && a.Target == b.Target && a.Unset == b.Unset && a.From == b.From && a.Until == b.Until &&
 		a.ApprovedOn == b.ApprovedOn &&
 		sameBytes(a.Value, b.Value)
 }
 
+// sameDefinition tells whether two definitions are the same, but for rules that were read again.
+// Fields that hold rules are compared by themselves, the rest as a whole: a field that is added
+// later is compared without being named here.
 func sameDefinition(a, b *setting.Definition) bool {
 	forced := func(x, y setting.Forced) bool { return sameRule(x.When, y.When) && sameBytes(x.Value, y.Value) }
 	if !slices.EqualFunc(a.Forced, b.Forced, forced) {
@@ -104,6 +121,7 @@ func sameDefinition(a, b *setting.Definition) bool {
 	return reflect.DeepEqual(x, y)
 }
 
+// sameCheck tells whether two versions of a check find the same.
 func sameCheck(a, b *estate.Check) bool {
 	return a.ID == b.ID && a.Message == b.Message && slices.Equal(a.Settings, b.Settings) && sameRule(a.When, b.When)
 }

@@ -17,7 +17,9 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Inherited is how a setting comes to the laptops of a place. Counts are laptops of the place.
+// Inherited is how a setting comes to the laptops of a place: a unit with all below it, or a group.
+// Counts are laptops of the place. One laptop may count in several: where an entry from above is
+// overridden, the value in effect is the place's own.
 type Inherited struct {
 	Setting    setting.ID
 	Above      int // the value in effect comes from above, of lists in part
@@ -29,7 +31,8 @@ type Inherited struct {
 	Arrivals   []Arrival
 }
 
-// Arrival is an entry as it comes to the laptops of a place from one level.
+// Arrival is an entry as it comes to the laptops of a place from one level. A policy that applies
+// to the place at two levels has two arrivals.
 type Arrival struct {
 	Policy  estate.PolicyID
 	Value   setting.Value
@@ -50,7 +53,7 @@ type Beaten struct {
 
 // Inheritance says how each setting comes to the laptops of a unit or a group, by setting; arrivals
 // come from the outermost level inwards. Settings that nothing brings there are left out. Without
-// settings named it says it of all.
+// settings named it says it of all. It is nil where the target names nothing.
 func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited {
 	at := p.Target(t)
 	// A target that names nothing has no laptops. Everyone always names the root.
@@ -93,7 +96,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 	return out
 }
 
-// whence says where an entry comes from as seen from a place.
+// whence says where an entry comes from as seen from a place, by comparing levels.
 func (p *Plan) whence(s *decide.Ranked, t estate.Target) outcome.Whence {
 	// here is the level of the place itself. What is below it comes from above, what is above it
 	// comes from closer.
@@ -124,6 +127,7 @@ type inheritCount struct {
 	arrivals map[*decide.Ranked]*arrivalCount
 }
 
+// arrivalCount is an arrival with what beats it, while that is counted.
 type arrivalCount struct {
 	Arrival
 	policies   map[estate.PolicyID]int // that stand instead of it
@@ -255,7 +259,8 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	g.Clashing += clashing.Len()
 }
 
-// made gives what was added up, in order.
+// made gives what was added up, in order: arrivals by level and policy, what beats them by the
+// number of laptops.
 func (g *inheritCount) made(id setting.ID) Inherited {
 	out := g.Inherited
 	out.Setting = id

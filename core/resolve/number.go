@@ -363,8 +363,8 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 	}
 }
 
-// They are compared by their paths, id by id from the root. unitOrder orders the units so that a
-// unit is followed by the units below it.
+// unitOrder orders the units so that a unit is followed by the units below it: they are compared by
+// their paths, id by id from the root. It gives for each unit its place in the order.
 func (p *Plan) unitOrder() []int {
 	all := sortedNumbers(len(p.Units), func(i int) bool { return p.Units[i].Unit != nil }, func(a, b int) int {
 		x, y := p.Units[a].Path, p.Units[b].Path

@@ -23,7 +23,8 @@ type observed struct {
 // fateSets is laptops by fate; nil: none.
 type fateSets [outcome.Fates]*bitset.Set
 
-// at is made when the first laptop meets the fate: most candidates meet one or two.
+// Fate records what became of a candidate on some rows. A set is made when the first laptop meets
+// the fate: most candidates meet one or two.
 func (s *observed) Fate(of *decide.Candidate, is outcome.Fate, rows *bitset.Set) {
 	at := &s.became[of.At][is]
 	if *at == nil {

@@ -121,6 +121,7 @@ type reaching struct {
 	includes, excludes map[estate.Target]int
 }
 
+// Not counts the laptops to which the policy does not apply for a reason.
 func (r *reaching) Not(why outcome.Reason, rows *bitset.Set) {
 	// Not active cannot occur: the audience was made active for the question.
 	to := map[outcome.Reason]*Devices{
@@ -130,9 +131,11 @@ func (r *reaching) Not(why outcome.Reason, rows *bitset.Set) {
 	to[why].add(r.worker.Block, rows)
 }
 
+// Includes and Excludes count the laptops that a target matches.
 func (r *reaching) Includes(t *match.Target, rows *bitset.Set) { r.includes[t.Target] += rows.Len() }
 func (r *reaching) Excludes(t *match.Target, rows *bitset.Set) { r.excludes[t.Target] += rows.Len() }
 
+// Fails counts the laptops on which the condition fails, by the text of the error.
 func (r *reaching) Fails(rows *bitset.Set) {
 	r.worker.Errors(r.when, r.policy.Audience.When, rows, func(text string, rows *bitset.Set) { r.out.Errors[text] += rows.Len() })
 }
@@ -165,7 +168,7 @@ func (r *reaching) support(gets *bitset.Set, entries []entry) {
 	r.out.Unsupported.add(w.Block, none)
 }
 
-// owners gives the numbers of the owners of some laptops.
+// owners gives the numbers of the owners of some laptops, each once, in no order.
 func (d Devices) owners() []int32 {
 	if d.plan == nil {
 		return nil
@@ -192,7 +195,8 @@ func (d Devices) Owners() []estate.PersonID {
 	return out
 }
 
-// Matching gives the devices that a target matches with their owners.
+// Matching gives the devices that a target matches by themselves or through their owners. It is
+// empty where the target names nothing of the snapshot.
 func (p *Plan) Matching(t estate.Target) Devices {
 	at := p.Target(t)
 	if at.At == intern.None {
@@ -216,8 +220,9 @@ type Dropped struct {
 	Devices int
 }
 
-// Dropped lists the entries that laptops of a target do not get because of detaching, by policy and
-// setting.
+// Dropped lists the entries that laptops of a target do not get because they, or a unit or group
+// that they are in, stopped inheriting. Entries come by policy and setting. It answers what would
+// arrive if nothing were detached.
 func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	at := p.Target(t)
 	if at.At == intern.None || !p.AnyDetached() {
@@ -251,6 +256,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 				if match.all == nil {
 					continue
 				}
+				// Laptops are split once for each area, not once for each entry.
 				var seen []string
 				for _, e := range pol.entries {
 					area := areaOf(e.setting)

@@ -113,8 +113,9 @@ func (s *subject) findPolicies() {
 	s.findDetached()
 }
 
-// One setting needs only the policies that have an entry for it, so their sets are looked up one by
-// one. findPoliciesOf finds the policies that apply to a laptop with its owner, among some levels.
+// findPoliciesOf finds the policies that apply to a laptop with its owner, among some levels. One
+// setting needs only the policies that have an entry for it, so their sets are looked up one by
+// one.
 func (s *subject) findPoliciesOf(keys []uint32) {
 	s.clearApplied()
 	for _, key := range keys {

@@ -22,7 +22,9 @@ type EditRef struct {
 	ID   string
 }
 
-// ChangeFacts is what an approval rule knows of a change; see rule.ChangeFields.
+// ChangeFacts is what an approval rule knows of a change; see rule.ChangeFields. Numbers count
+// laptops unless said otherwise; lists are sorted, without repeats, and never nil, so that an
+// expression can ask whether something is in them.
 type ChangeFacts struct {
 	Laptops         int     `json:"laptops"`
 	Share           float64 `json:"share"` // percent of the estate
@@ -43,7 +45,8 @@ type ChangeFacts struct {
 	Groups   []string `json:"groups"`   // of these laptops, and groups that are edited
 }
 
-// FactsOf gathers what approval rules know of a change.
+// FactsOf gathers what approval rules know of a change: report is how after differs from before,
+// edits are the objects that are edited.
 func FactsOf(before, after impact.Side, report *impact.Report, edits []EditRef) *ChangeFacts {
 	f := &ChangeFacts{
 		Laptops: report.Devices.Len(), Edits: len(edits), Weaker: report.Weaker().Len(),
@@ -62,6 +65,8 @@ func FactsOf(before, after impact.Side, report *impact.Report, edits []EditRef) 
 		switch e.Kind {
 		case estate.KindPolicy:
 			f.Policies = append(f.Policies, e.ID)
+			// A policy may be new or gone. Its settings before and after both count: taking an
+			// entry out is a change of that setting.
 			for _, side := range []impact.Side{before, after} {
 				if p := side.Plan.Policy(estate.PolicyID(e.ID)); p != nil {
 					f.Kinds = append(f.Kinds, string(p.Kind))
@@ -78,6 +83,8 @@ func FactsOf(before, after impact.Side, report *impact.Report, edits []EditRef) 
 			f.Settings = append(f.Settings, e.ID)
 		}
 	}
+	// A rule that names a unit is about all laptops below it, so the units above are listed as
+	// well.
 	paths := after.Plan.UnitPaths()
 	for _, c := range report.Devices.ByUnit() {
 		f.Units = append(f.Units, paths[c.Of]...)
@@ -90,6 +97,7 @@ func FactsOf(before, after impact.Side, report *impact.Report, edits []EditRef) 
 			f.Areas = append(f.Areas, d.Area)
 		}
 	}
+	// The lists were gathered with repeats.
 	for _, list := range []*[]string{&f.Kinds, &f.Areas, &f.Settings, &f.Policies, &f.Units, &f.Groups} {
 		slices.Sort(*list)
 		*list = slices.Compact(append([]string{}, *list...))
@@ -113,7 +121,8 @@ type Demand struct {
 }
 
 // Demands gives the approval rules that are true of a change, in their order. A rule that cannot be
-// evaluated asks for its approvals: a mistake in it lets nothing through.
+// evaluated asks for its approvals: a mistake in it lets nothing through. A rule without a
+// condition asks for nothing by itself.
 func Demands(rules []estate.ApprovalRule, f *ChangeFacts) (out []Demand) {
 	variables := f.variables()
 	for i := range rules {
@@ -131,7 +140,8 @@ func Demands(rules []estate.ApprovalRule, f *ChangeFacts) (out []Demand) {
 	return out
 }
 
-// ImpactLine is one way in which a setting alters, as somebody who approves looks at it.
+// ImpactLine is one way in which a setting alters, as somebody who approves looks at it. Sum tells
+// two sets of laptops of equal size apart.
 type ImpactLine struct {
 	What    string `json:"what"` // setting from → to
 	Laptops int    `json:"laptops"`
@@ -139,17 +149,19 @@ type ImpactLine struct {
 }
 
 // Looked is what somebody looked at who approved a change: its impact in lines, and a digest of the
-// edits and the impact.
+// edits and the impact. It is stored with the approval, so that an approval counts only for what
+// was seen.
 type Looked struct {
 	Digest  string       `json:"digest"`
 	Laptops int          `json:"laptops"`
 	Lines   []ImpactLine `json:"lines"`
 }
 
-// LookedAt sums up what is looked at. Edits gives each edit as a text that says all of it. The same
-// edits with the same impact give the same digest.
+// LookedAt sums up what is looked at. Edits gives each edit as a text that says all of it, in any
+// order. The same edits with the same impact give the same digest, on any machine.
 func LookedAt(edits []string, report *impact.Report) Looked {
 	out := Looked{Laptops: report.Devices.Len(), Lines: []ImpactLine{}}
+	// Eight bytes of the hash are enough to tell whether the laptops are the same as before.
 	add := func(what string, ids []estate.DeviceID) {
 		h := sha256.New()
 		for _, id := range ids {
@@ -178,6 +190,7 @@ func LookedAt(edits []string, report *impact.Report) Looked {
 	return out
 }
 
+// stateText gives a state as a text that tells it from all others of the setting.
 func stateText(s impact.State) string {
 	switch {
 	case s.Status == "":
@@ -195,7 +208,8 @@ type ImpactDifference struct {
 	SameSize bool // as many laptops, but others
 }
 
-// Differences says how an impact differs from the one that was looked at.
+// Differences says how an impact differs from the one that was looked at: lines that are new or
+// altered, in the order of the new impact, then those that are gone.
 func Differences(was, is Looked) (out []ImpactDifference) {
 	before := map[string]ImpactLine{}
 	for _, l := range was.Lines {

@@ -10,7 +10,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// certificates looks at the columns whose certificates a laptop takes for authorities.
+// certificates looks at the columns whose certificates a laptop takes for authorities. What is in a
+// file was read when it was stored; nothing is parsed here.
 func (f *finder) certificates(known Known) {
 	for _, e := range f.policy.Entries {
 		d := f.side.Plan.Definition(e.Setting)
@@ -26,7 +27,8 @@ func (f *finder) certificates(known Known) {
 	}
 }
 
-// wrongStore finds intermediate authorities among roots, and roots among intermediate ones.
+// wrongStore finds intermediate authorities among roots, and roots among intermediate ones. A certificate
+// that may not sign others is not looked at.
 func (f *finder) wrongStore(d *setting.Definition, c *setting.Column, e *estate.Entry, known Known) {
 	belongs := setting.StoreRoots
 	if c.Store == setting.StoreRoots {
@@ -59,7 +61,8 @@ func (f *finder) settingWith(store setting.Store, side setting.Side) setting.ID 
 }
 
 // replaced finds subjects of which the live policy has certificates, and the policy as it would be
-// has others only: what the earlier ones signed would no longer be trusted.
+// has others only: what the earlier ones signed would no longer be trusted. Each subject is named
+// once.
 func (f *finder) replaced(d *setting.Definition, c *setting.Column, e *estate.Entry, known Known) {
 	if known.Before == nil {
 		return
@@ -84,6 +87,7 @@ func (f *finder) replaced(d *setting.Definition, c *setting.Column, e *estate.En
 		if !read || !now[is.Subject] || slices.Contains(kept, file) || said[is.Subject] {
 			continue
 		}
+		// Another certificate of the subject is kept: there is still one that laptops had before.
 		others := slices.ContainsFunc(was.Value.Rows(), func(other setting.Row) bool {
 			file := other[c.Name].File().SHA256
 			beside, read := known.certificate(file)

@@ -29,7 +29,8 @@ type Pair struct {
 	GroupsB      []estate.GroupID
 }
 
-// Beside compares two subjects; each is resolved in its own plan.
+// Beside compares two subjects; each is resolved in its own plan. Settings that one of the two has
+// are listed as well.
 func Beside(a, b *outcome.Result, planA, planB *resolve.Plan) Pair {
 	out := Pair{A: a, B: b}
 	// Both lists are in the order of ids: they are merged, and a setting that one side lacks leaves
@@ -57,6 +58,7 @@ func Beside(a, b *outcome.Result, planA, planB *resolve.Plan) Pair {
 	return out
 }
 
+// sortedGroups gives the groups of a laptop and of the person who signs in, sorted, each once.
 func sortedGroups(plan *resolve.Plan, r *outcome.Result) []estate.GroupID {
 	out := plan.GroupsOf(r.Device)
 	if r.Person != "" {
@@ -91,7 +93,8 @@ type WhatIf struct {
 }
 
 // Suppose resolves one laptop as it is and as it would be. The estate around it is left out, so
-// that it costs nothing to speak of.
+// that it costs a compilation with one laptop and not with all. The error is a
+// *resolve.UnknownError: the laptop, or something that is supposed, is not in the snapshot.
 func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 	device := s.Device(id)
 	if device == nil {

@@ -15,7 +15,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// FindingKind says what kind of oddness it is.
+// FindingKind says what kind of oddness it is. Its words are part of the API.
 type FindingKind string
 
 const (
@@ -33,7 +33,8 @@ const (
 	Replaced     FindingKind = "replaced"      // the only certificate of an authority gives way to another one
 )
 
-// Finding is one thing to say about a policy.
+// Finding is one thing to say about a policy. It is data: the CLI, the reports and the console put
+// it into a sentence. Which fields are used depends on the kind.
 type Finding struct {
 	Kind     FindingKind
 	Settings []setting.ID   // that it is about
@@ -62,7 +63,8 @@ type Purpose struct {
 	Settings []setting.ID
 }
 
-// Known is what was read out of files, and what is live, beside which a policy is looked at.
+// Known is what was read out of files, and what is live, beside which a policy is looked at. The
+// zero Known knows nothing: then findings that need it are not made.
 type Known struct {
 	Files  Files
 	Before *estate.Policy // as it is live; nil: it is new
@@ -94,7 +96,7 @@ func (k Known) certificate(sha256 string) (Certificate, bool) {
 	return k.Files.Certificate(sha256)
 }
 
-// Certificate is what is known of a certificate.
+// Certificate is what is known of an X.509 certificate.
 type Certificate struct {
 	Subject   string
 	Rank      string // what it is, in words
@@ -103,7 +105,8 @@ type Certificate struct {
 	NotAfter  estate.Date
 }
 
-// Findings lists what is odd about a policy of a side; use is what Look says of it.
+// Findings lists what is odd about a policy of a side; use is what Look says of it. It is nil where
+// there is no such policy. None of it keeps a policy from being published.
 func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Finding {
 	policy := side.Plan.Policy(id)
 	if policy == nil {
@@ -131,6 +134,8 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Fin
 	return f.found
 }
 
+// finder gathers the findings of one policy. Its methods run one after the other; checks needs the
+// values that forced leaves.
 type finder struct {
 	side   impact.Side
 	policy *estate.Policy
@@ -139,6 +144,7 @@ type finder struct {
 	found  []Finding
 }
 
+// add adds a finding, with how many laptops the policy reaches.
 func (f *finder) add(one Finding) {
 	one.Reached = f.use.Reach.Gets.Len()
 	f.found = append(f.found, one)
@@ -224,8 +230,8 @@ func (f *finder) checks() {
 	slices.SortStableFunc(f.found, func(a, b Finding) int { return cmp.Compare(a.Check, b.Check) })
 }
 
-// kinds finds settings of another kind than the policy, and settings that none of its platforms
-// supports.
+// kinds finds settings that none of the policy's platforms supports. A policy without platforms is
+// for all of them, and a setting without rows of support is supported by all.
 func (f *finder) kinds() {
 	for _, e := range f.policy.Entries {
 		d := f.side.Plan.Definition(e.Setting)
@@ -240,7 +246,7 @@ func (f *finder) kinds() {
 }
 
 // unprotected finds laptops that a policy which protects them reaches no longer, and that have
-// nothing set in its place.
+// nothing set in its place. It compares the live policy with the one that is being written.
 func (f *finder) unprotected(known Known) {
 	was := known.Before
 	if was == nil || known.Live.Plan == nil || was.Kind == setting.Configuration || was.State != estate.Active {
@@ -250,6 +256,7 @@ func (f *finder) unprotected(known Known) {
 		return // most often only values are edited
 	}
 	plan := f.side.Plan
+	// The laptops that the live policy applies to and the new one does not.
 	left := known.Live.Plan.Applies(was.ID).In(plan).Without(plan.Applies(was.ID))
 	if left.Len() == 0 {
 		return
@@ -258,6 +265,7 @@ func (f *finder) unprotected(known Known) {
 	var without resolve.Devices
 	for _, e := range was.Entries {
 		for _, h := range f.side.Resolution.States(e.Setting, left) {
+			// The zero State: nothing brings the setting there any more.
 			if h.Status == "" {
 				settings, without = append(settings, e.Setting), without.Or(h.Devices)
 			}
@@ -302,7 +310,8 @@ func (f *finder) identifiers(known Known) {
 	}
 }
 
-// paths finds management nodes that other active policies set as well.
+// paths finds management nodes that other active policies set as well. Rows of several policies
+// are put together, so that two rows for one node are no conflict.
 func (f *finder) paths() {
 	for _, e := range f.policy.Entries {
 		d := f.side.Plan.Definition(e.Setting)
@@ -331,6 +340,8 @@ func (f *finder) paths() {
 	}
 }
 
+// alsoSetting lists the other active policies that have a node in the same column of a setting.
+// Names of nodes are compared without regard to case.
 func (f *finder) alsoSetting(id setting.ID, column, path string) (out []estate.PolicyID) {
 	policies := f.side.Plan.Snapshot().Policies
 	for i := range policies {
@@ -356,7 +367,8 @@ var together = [][]string{
 	{"updates", "power and backup", "system"},
 }
 
-// Purposes splits a policy's settings by what they are for. A policy of one purpose gives one.
+// Purposes splits a policy's settings by what they are for, the purpose with most settings first. A
+// policy of one purpose gives one. Settings without an area belong to none.
 func Purposes(plan *resolve.Plan, policy *estate.Policy) []Purpose {
 	at := map[int]*Purpose{}
 	others := map[string]int{}

@@ -91,6 +91,7 @@ var fields = []struct {
 	},
 }
 
+// joined gives a list as a text, in its order.
 func joined[T ~string](list []T) string {
 	texts := make([]string, len(list))
 	for i, t := range list {
@@ -99,6 +100,7 @@ func joined[T ~string](list []T) string {
 	return strings.Join(texts, ", ")
 }
 
+// targets gives the includes or excludes of an audience as a text.
 func targets(list []estate.Target) string {
 	texts := make([]string, len(list))
 	for i, t := range list {
@@ -107,15 +109,16 @@ func targets(list []estate.Target) string {
 	return strings.Join(texts, ", ")
 }
 
-// Difference is a part in which two policies differ. For a setting's entry the entries stand beside
-// the texts, nil where there is none.
+// Difference is a part in which two policies differ. From and To are texts to show. For a setting's
+// entry the entries stand beside the texts, nil where there is none.
 type Difference struct {
 	Part               Part
 	From, To           string
 	FromEntry, ToEntry *estate.Entry
 }
 
-// Diff lists the parts in which two versions of a policy differ: fields first, then settings by id.
+// Diff lists the parts in which two versions of a policy differ: fields first, in the order of the
+// format, then settings by id. It is nil where they say the same.
 func Diff(from, to *estate.Policy) []Difference {
 	var out []Difference
 	for _, f := range fields {

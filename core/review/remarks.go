@@ -13,7 +13,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// RemarkKind says what is odd about a part of an expression.
+// RemarkKind says what is odd about a part of an expression. Its words are part of the API.
 type RemarkKind string
 
 const (
@@ -36,8 +36,9 @@ type Remark struct {
 // to have any.
 const valuesLookedAt = 10_000
 
-// Remarks looks at each part of an expression over the laptops and people of a plan. Parts that look
-// at several fields, or at none, are left out.
+// Remarks looks at each part of an expression over the laptops and people of a plan. Parts that
+// look at several fields, or at none, are left out, and so are those that read settings: which
+// settings there will be is not known from the laptops.
 func Remarks(plan *resolve.Plan, r *rule.Rule) []Remark {
 	if r == nil {
 		return nil
@@ -56,6 +57,7 @@ func Remarks(plan *resolve.Plan, r *rule.Rule) []Remark {
 	return out
 }
 
+// remarksOn looks at one part, which looks at one field.
 func remarksOn(plan *resolve.Plan, t *rule.Test) []Remark {
 	of := t.Looks[0]
 	values, known := plan.FieldValues(of, valuesLookedAt)
@@ -67,6 +69,7 @@ func remarksOn(plan *resolve.Plan, t *rule.Test) []Remark {
 		names := plan.FieldNames(of.Variable)
 		return []Remark{{Kind: UnknownField, Part: t.Source, Of: of, Near: nearest(of.Field, names)}}
 	}
+	// There may be more values than were given, and any of them may be the one.
 	if len(values) == valuesLookedAt {
 		return nil
 	}
@@ -98,8 +101,8 @@ func remarksOn(plan *resolve.Plan, t *rule.Test) []Remark {
 	return out
 }
 
-// nearest gives the text that is most likely meant by one that is not among them; empty: none is
-// near.
+// nearest gives the text that is most likely meant by one that is not among them: first one that
+// differs in case or by a typing error, then one that begins alike. It is empty where none is near.
 func nearest(text string, among []string) string {
 	for _, have := range among {
 		if strings.EqualFold(have, text) || search.Near(have, text) {

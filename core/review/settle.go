@@ -14,7 +14,7 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// WayKind is a kind of way to settle what does not fit together.
+// WayKind is a kind of way to settle what does not fit together. Its words are part of the API.
 type WayKind string
 
 const (
@@ -27,11 +27,13 @@ const (
 	DropIt    WayKind = "drop"       // its entry for the setting is taken out
 )
 
-// narrowBy is how many laptops a policy leaves out by name at most.
+// narrowBy is how many laptops a policy leaves out by name at most. More would be an audience that
+// nobody can maintain.
 const narrowBy = 25
 
 // Way is one way to settle something in favour of a policy or, with Narrow and DropIt, by letting
-// the others decide.
+// the others decide. It alters nothing: its edits are laid over the estate to see what they would
+// do.
 type Way struct {
 	Kind    WayKind
 	Policy  estate.PolicyID
@@ -39,7 +41,8 @@ type Way struct {
 	Edits   []estate.Edit
 }
 
-// Ways proposes ways to settle conflicts of the same policies together. Rulings have no reason yet.
+// Ways proposes ways to settle conflicts of the same policies together: the policies of the first
+// conflict are those of all. Rulings have no reason yet; whoever chooses one gives it.
 func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 	if len(conflicts) == 0 {
 		return nil
@@ -89,7 +92,8 @@ func WaysRight(plan *resolve.Plan, f *resolve.ProblemFound) []Way {
 	return givingWay(plan, policiesNamed(plan, f.From), f.Settings, f.Devices)
 }
 
-// policiesNamed gives the policies among some names; exceptions may be among these, too.
+// policiesNamed gives the policies among some names. Exceptions may be among these, too, and are
+// left out.
 func policiesNamed(plan *resolve.Plan, names []string) (out []*estate.Policy) {
 	for _, id := range names {
 		if p := plan.Policy(estate.PolicyID(id)); p != nil {
@@ -99,6 +103,7 @@ func policiesNamed(plan *resolve.Plan, names []string) (out []*estate.Policy) {
 	return out
 }
 
+// appendWay adds a way, unless it would edit nothing.
 func appendWay(out []Way, kind WayKind, policy estate.PolicyID, edits []estate.Edit) []Way {
 	if len(edits) == 0 {
 		return out
@@ -106,7 +111,8 @@ func appendWay(out []Way, kind WayKind, policy estate.PolicyID, edits []estate.E
 	return append(out, Way{Kind: kind, Policy: policy, Edits: edits})
 }
 
-// givingWay lets each policy leave out some laptops, and drop its entries for some settings.
+// givingWay lets each policy leave out some laptops, and drop its entries for some settings: two
+// ways for each policy, where they are possible.
 func givingWay(plan *resolve.Plan, involved []*estate.Policy, settings []setting.ID, touched resolve.Devices) (out []Way) {
 	for _, p := range involved {
 		if targets := covering(plan, p, touched); len(targets) > 0 {
@@ -126,7 +132,8 @@ func givingWay(plan *resolve.Plan, involved []*estate.Policy, settings []setting
 }
 
 // covering gives targets that take just the laptops of a set out of a policy's audience: a unit or
-// a group where one fits, else the laptops by name where they are few.
+// a group where one fits, else the laptops by name where they are few. It is nil where nothing
+// fits.
 func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []estate.Target {
 	gets := plan.Applies(p.ID)
 	touched = touched.And(gets)
@@ -181,7 +188,8 @@ func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate
 	return out
 }
 
-// locked locks a policy's entries for some settings.
+// locked locks a policy's entries for some settings. It is nil where all of them are locked
+// already.
 func locked(p *estate.Policy, settings []setting.ID) []estate.Edit {
 	out := *p
 	out.Entries = slices.Clone(p.Entries)
@@ -198,11 +206,13 @@ func locked(p *estate.Policy, settings []setting.ID) []estate.Edit {
 	return []estate.Edit{policyEdit(out)}
 }
 
+// policyEdit is the edit that puts a policy in the place of the one with its id.
 func policyEdit(p estate.Policy) estate.Edit {
 	return estate.Edit{Kind: estate.KindPolicy, ID: string(p.ID), Object: p}
 }
 
-// rulings prefers a policy's value over those of the others that differ.
+// rulings prefers a policy's value over those of the others that differ: one ruling for each
+// setting and each other policy.
 func rulings(conflicts []resolve.ConflictFound, prefer estate.PolicyID) (edits []estate.Edit) {
 	for _, c := range conflicts {
 		mine := slices.IndexFunc(c.Values, func(v outcome.Candidate) bool { return v.Policy == prefer })
@@ -244,7 +254,8 @@ func opponents(conflicts []resolve.ConflictFound, p *estate.Policy, involved []*
 	return out
 }
 
-// raised puts a policy's priority above those that it conflicts with.
+// raised puts a policy's priority above those that it conflicts with. It is nil where one of them
+// has the highest priority there is.
 func raised(p *estate.Policy, involved []*estate.Policy) []estate.Edit {
 	top := p.Priority
 	for _, o := range involved {
@@ -258,8 +269,8 @@ func raised(p *estate.Policy, involved []*estate.Policy) []estate.Edit {
 	return []estate.Edit{policyEdit(above)}
 }
 
-// leftOut lets the others leave out whom a policy is aimed at, where that is less than everyone and
-// nothing that they are aimed at themselves.
+// leftOut lets the others leave out whom a policy is aimed at. It is nil where that would be
+// everyone, or something that one of the others is aimed at itself.
 func leftOut(plan *resolve.Plan, p *estate.Policy, others []*estate.Policy) (edits []estate.Edit) {
 	if slices.ContainsFunc(p.Audience.Include, func(t estate.Target) bool {
 		return t.Kind == estate.ToEveryone || t.Kind == estate.ToUnit && plan.IsRoot(estate.UnitID(t.ID))

@@ -11,7 +11,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Summary is all there is to say about a policy. The same state gives the same summary.
+// Summary is all there is to say about a policy, in one value that a document is made of. The same
+// state gives the same summary.
 type Summary struct {
 	Policy   estate.Policy
 	Entries  []EntrySummary // by setting
@@ -44,7 +45,8 @@ type Titles struct {
 }
 
 // Summarise says all there is to say about a policy of a side. ok is false when there is no such
-// policy.
+// policy. It resolves the estate a second time, without the policy, to say what going back would
+// do.
 func Summarise(side impact.Side, id estate.PolicyID, known Known) (*Summary, bool) {
 	use, ok := Look(side, id)
 	if !ok {
@@ -91,6 +93,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Known) (*Summary, boo
 	return s, true
 }
 
+// titlesOf gathers the titles of all objects that a summary may name.
 func titlesOf(s *estate.Snapshot) Titles {
 	t := Titles{map[estate.PolicyID]string{}, map[estate.UnitID]string{}, map[estate.GroupID]string{}, map[estate.PersonID]string{}}
 	for i := range s.Policies {

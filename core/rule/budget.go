@@ -140,8 +140,8 @@ func (s Scope) estimate(env *cel.Env, checked *cel.Ast) *CompileError {
 	return nil
 }
 
-// An expression that gets longer lists than assumed is ended by CostLimit while it runs. sizes
-// tells CEL how large what an expression looks at is taken to be.
+// sizes tells CEL how large what an expression looks at is taken to be. An expression that gets
+// longer lists than assumed is ended by CostLimit while it runs.
 type sizes struct{}
 
 func (sizes) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *cost.CallEstimate {

@@ -14,7 +14,7 @@ import (
 	"cel.dev/cel-go/parser"
 )
 
-// Truth is what an expression comes to.
+// Truth is what an expression comes to for one laptop or person.
 type Truth uint8
 
 const (
@@ -23,18 +23,21 @@ const (
 	Failed       // an error, or no bool
 )
 
-// Look is something that a test looks at: a field of a variable, such as device.os, or one setting.
+// Look is something that a test looks at: a field of a variable, such as device.os, or one setting,
+// such as settings["screen.lock_after_minutes"].
 type Look struct{ Variable, Field string }
 
 // Formula is an expression taken apart at &&, || and !. CEL's logic for errors puts the parts
-// together again: false && error is false, true || error is true, in either order.
+// together again: false && error is false, true || error is true, in either order. Either Test is
+// given, or Joined and Parts.
 type Formula struct {
 	Joined string // "&&", "||" or "!"; empty: a Test
 	Parts  []*Formula
 	Test   *Test
 }
 
-// Test is a part of an expression that is not taken apart further.
+// Test is a part of an expression that is not taken apart further. It is evaluated once for each
+// combination of values of what it looks at, and not once for each laptop.
 type Test struct {
 	Source string // equal texts of one scope are equal tests
 	Scope  Scope
@@ -60,7 +63,7 @@ func (t *Test) Evaluate(variables map[string]any) Truth {
 	return False
 }
 
-// Formula takes the expression apart.
+// Formula takes the expression apart. It is done once and kept; the formula must not be altered.
 func (r *Rule) Formula() *Formula {
 	r.apart.Do(func() {
 		// The whole expression is a single test if a part of it cannot be written as text again.
@@ -76,6 +79,8 @@ func (r *Rule) Formula() *Formula {
 	return r.parts
 }
 
+// formula takes a part of the expression apart. It is false where the part cannot be written as
+// text.
 func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 	if e.Kind() == ast.CallKind {
 		call := e.AsCall()
@@ -86,6 +91,7 @@ func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 			f := &Formula{Joined: joined}
 			args := call.Args()
 			if joined != "!" {
+				// a && b && c is one formula of three parts, not two nested ones.
 				args = flat(e, call.FunctionName())
 			}
 			for _, arg := range args {
@@ -116,7 +122,9 @@ func (r *Rule) formula(e ast.Expr, info *ast.SourceInfo) (*Formula, bool) {
 	return &Formula{Test: test}, true
 }
 
-// look finds out what an expression looks at.
+// look finds out what an expression looks at. It must not miss anything: two laptops that agree in
+// what was found get the same answer. Where it cannot tell, the test is Whole, which is slower and
+// always right.
 func (t *Test) look(e ast.Expr) {
 	variables := t.Scope.Variables()
 	isVariable := func(e ast.Expr) bool {
@@ -137,6 +145,7 @@ func (t *Test) look(e ast.Expr) {
 			t.Whole = t.Whole || isVariable(e)
 		case ast.SelectKind:
 			s := e.AsSelect()
+			// device.os looks at the field os alone.
 			if isVariable(s.Operand()) {
 				add(s.Operand().AsIdent(), s.FieldName())
 			} else {
@@ -161,6 +170,8 @@ func (t *Test) look(e ast.Expr) {
 			if call.IsMemberFunction() {
 				visit(call.Target())
 			}
+			// Texts are gathered for remarks: a text that is compared and that nobody has is likely
+			// misspelt.
 			compares := slices.Contains([]string{operators.Equals, operators.NotEquals, operators.In}, call.FunctionName())
 			for _, arg := range args {
 				if text, isText := textOf(arg); compares && isText {
@@ -195,6 +206,7 @@ func (t *Test) look(e ast.Expr) {
 			for _, part := range []ast.Expr{c.IterRange(), c.AccuInit(), c.LoopCondition(), c.LoopStep(), c.Result()} {
 				visit(part)
 			}
+		// Expressions of an estate have no messages. Should there be one, nothing is known of it.
 		case ast.StructKind:
 			t.Whole = true
 		}
@@ -220,6 +232,7 @@ func tableAndKey(function string, args []ast.Expr) (table, key ast.Expr) {
 	return table, key
 }
 
+// textOf gives a text that is written out; false for anything else.
 func textOf(e ast.Expr) (string, bool) {
 	if e.Kind() != ast.LiteralKind {
 		return "", false
@@ -243,8 +256,8 @@ func textsOf(e ast.Expr) (texts []string) {
 	return texts
 }
 
-// Looks lists what the whole expression looks at; whole tells that it looks at a variable as a
-// whole.
+// Looks lists what the whole expression looks at, with repeats; whole tells that it looks at a
+// variable as a whole, so that the list is not all.
 func (r *Rule) Looks() (looks []Look, whole bool) {
 	var visit func(f *Formula)
 	visit = func(f *Formula) {

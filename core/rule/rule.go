@@ -15,7 +15,7 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 )
 
-// Scope says which variables an expression sees.
+// Scope says which variables an expression sees. The zero Scope is that of a group of devices.
 type Scope uint8
 
 const (
@@ -58,6 +58,7 @@ type CompileError struct {
 	Message      string
 }
 
+// Error gives the place and the message on one line.
 func (e *CompileError) Error() string {
 	return fmt.Sprintf("at %d:%d of the expression: %s", e.Line, e.Column, e.Message)
 }
@@ -70,6 +71,8 @@ var environments = func() (built [scopes]func() *cel.Env) {
 	return built
 }()
 
+// environment builds the CEL environment of a scope: its variables, as maps from text to any value,
+// and the functions atLeast and below for versions.
 func environment(s Scope) *cel.Env {
 	// Numbers compare across types: a fact that is read as a double equals an integer.
 	options := []cel.EnvOption{
@@ -104,7 +107,8 @@ func environment(s Scope) *cel.Env {
 
 // Compile parses and checks an expression. It refuses what does not parse, names a variable that
 // the scope does not see, has a type that is known not to be bool, or may cost more than is allowed
-// (see budget.go); refused first: it bounds what parsing may cost. the error is a *CompileError.
+// (see budget.go). The length is looked at before anything else, since it bounds what parsing may
+// cost. The error is a *CompileError.
 func Compile(s Scope, source string) (*Rule, error) {
 	if refused := affordable(source, nil); refused != nil {
 		return nil, refused
@@ -155,13 +159,16 @@ func compile(s Scope, source string) (*Rule, error) {
 	return &Rule{source: source, scope: s, program: program, ast: checked}, nil
 }
 
+// compileError gives the first of the issues: what follows is often a consequence of it. CEL counts
+// columns from 0.
 func compileError(issues *cel.Issues) *CompileError {
 	first := issues.Errors()[0]
 	return &CompileError{Line: max(1, first.Location.Line()), Column: max(1, first.Location.Column()+1), Message: first.Message}
 }
 
-// A field that is absent is an error, not false: whoever asks can tell the two apart. Holds
-// evaluates the expression. A value that is no bool is an error, as is a missing fact.
+// Holds evaluates the expression. A field that is absent is an error, not false, so that whoever
+// asks can tell the two apart. A value that is no bool is an error as well, with a proposal of how
+// to compare it.
 func (r *Rule) Holds(variables map[string]any) (bool, error) {
 	out, _, err := r.program.Eval(variables)
 	if err != nil {

@@ -14,14 +14,15 @@ import (
 )
 
 // Index finds definitions by words over titles, keywords, ids, options, areas and help. It is
-// immutable.
+// immutable and safe for concurrent use. A dictionary has some thousand different words, so that
+// going through all of them for each word that was typed takes less than a millisecond.
 type Index struct {
 	definitions []*setting.Definition
 	words       []string // every word of a definition, sorted
 	forms       []string // of the words
 	byForm      map[string][]int
-	letters     []uint32 // of the words: which letters they have
-	postings    [][]posting
+	letters     []uint32     // of the words: which letters they have
+	postings    [][]posting  // of the words: the definitions that have it
 	phrases     [][][]string // by definition: its keywords, in words
 	titles      [][]string   // by definition: the words of its title
 }
@@ -51,7 +52,8 @@ const (
 	asMeant  = 0.6 // a word of the trade that means the same
 )
 
-// unknownWord is what a word that no definition has counts for among those that were asked for.
+// unknownWord is what a word that no definition has counts for among those that were asked for. It
+// is little, so that one mistyped word does not hide what fits the others.
 const unknownWord = 1.5
 
 // small words say nothing about what is looked for.
@@ -67,7 +69,8 @@ var small = func() map[string]bool {
 	return out
 }()
 
-// wordsOf splits a text into lower-case words; small words are left out unless there are no others.
+// wordsOf splits a text into lower-case words, at anything that is no letter or digit of ASCII;
+// letters beyond ASCII belong to words. Small words are left out unless there are no others.
 func wordsOf(text string) []string {
 	words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r > 127)
@@ -80,7 +83,9 @@ func wordsOf(text string) []string {
 	return kept
 }
 
-// form brings the usual forms of an English word together, well enough for looking things up.
+// form brings the usual forms of an English word together, well enough for looking things up:
+// policies and policy, locked and lock. It does not give words of the language, and is only
+// compared with other forms.
 func form(word string) string {
 	for _, ending := range []struct{ is, becomes string }{{"ies", "y"}, {"sses", "ss"}, {"ing", ""}, {"ed", ""}, {"es", ""}, {"s", ""}} {
 		if stem, cut := strings.CutSuffix(word, ending.is); cut && len(stem) >= 3 && !strings.HasSuffix(word, "ss") {
@@ -90,7 +95,8 @@ func form(word string) string {
 	return strings.TrimSuffix(word, "e")
 }
 
-// New indexes definitions, which must not be altered afterwards.
+// New indexes definitions, which must not be altered afterwards. It takes the whole dictionary at
+// once.
 func New(definitions []setting.Definition) *Index {
 	x := &Index{
 		definitions: make([]*setting.Definition, len(definitions)),
@@ -106,6 +112,7 @@ func New(definitions []setting.Definition) *Index {
 	// each.
 	places := map[string]map[int32]float32{}
 	for i, d := range x.definitions {
+		// A word that is in several places counts by the best of them.
 		note := func(text string, weight float32) {
 			for _, w := range wordsOf(text) {
 				if places[w] == nil {
@@ -148,6 +155,11 @@ func New(definitions []setting.Definition) *Index {
 // Search ranks definitions by how well they fit the words; without words all are given, by id.
 // Words may be cut short or mistyped, or others of the same meaning, and not all need to fit:
 // whatever has one of them is found, those that have more of them first.
+//
+// The score of a definition is the sum over the words that were typed of weight × quality × rarity:
+// where the word is, how well it fits, and how few definitions have it. The sum is multiplied by
+// coverage^1.5, the share of what was asked for that the definition has, and bonuses for whole
+// phrases are added. The numbers were chosen by the questions in questions_test.go.
 func (x *Index) Search(text string) []*setting.Definition {
 	wanted := x.joined(wordsOf(text))
 	if len(wanted) == 0 {
@@ -161,6 +173,8 @@ func (x *Index) Search(text string) []*setting.Definition {
 	// Each word that was typed counts once in a definition, by the best place and the best
 	// likeness.
 	for _, w := range wanted {
+		// says is how much the word tells definitions apart; best is by definition what it counts
+		// there.
 		says := 0.0
 		for i, quality := range x.meant(w) {
 			// A word that few definitions have says more than one that many have.
@@ -221,7 +235,7 @@ func (x *Index) Search(text string) []*setting.Definition {
 }
 
 // joined writes two words as one where that is a word of the dictionary or of the trade, as in help
-// desk, and takes a word apart that is none, where both halves are: screensaver.
+// desk, and takes a word apart that is none, where both halves are, as in screensaver.
 func (x *Index) joined(words []string) []string {
 	known := func(w string) bool { return len(x.byForm[form(w)]) > 0 || len(synonyms[form(w)]) > 0 }
 	var out []string
@@ -252,7 +266,9 @@ func halves(w string) (out [][2]string) {
 	return out
 }
 
-// phraseBonus rewards a definition one of whose keywords is what was asked for, or a part of it.
+// phraseBonus rewards a definition one of whose keywords is what was asked for. A keyword of
+// several words of which all were typed, in any order and form, counts as well, more for longer
+// ones.
 func (x *Index) phraseBonus(definition int, wanted []string) float64 {
 	bonus := 0.0
 	for _, phrase := range x.phrases[definition] {
@@ -262,6 +278,7 @@ func (x *Index) phraseBonus(definition int, wanted []string) float64 {
 		if len(phrase) < 2 {
 			continue
 		}
+		// No word of the keyword is missing from what was typed.
 		if !slices.ContainsFunc(phrase, func(w string) bool {
 			return !slices.ContainsFunc(wanted, func(v string) bool { return form(v) == form(w) })
 		}) {
@@ -287,7 +304,8 @@ func (x *Index) titleBonus(definition int, wanted []string) float64 {
 	return 30 * float64(asked) / float64(len(title)+1)
 }
 
-// meant gives the words of definitions that are like w or that mean the same, with how well they fit.
+// meant gives the words of definitions that are like w or that mean the same, by their places in
+// words, with how well they fit: from 0, not at all, to 1.
 func (x *Index) meant(w string) map[int]float64 {
 	found := x.like(w)
 	for _, other := range synonyms[form(w)] {
@@ -347,7 +365,8 @@ func lettersOf(w string) (set uint32) {
 	return set
 }
 
-// typosAllowed is how many letters of a word may be wrong.
+// typosAllowed is how many letters of a word may be wrong. In short words another letter makes
+// another word.
 func typosAllowed(w string) int {
 	switch {
 	case len(w) >= 8:
@@ -359,8 +378,9 @@ func typosAllowed(w string) int {
 }
 
 // distance counts the letters that must be added, dropped, replaced or swapped with their neighbour
-// to make b of a (optimal string alignment, Damerau 1964). Beyond most it gives most + 1. Texts are
-// compared byte by byte.
+// to make b of a (optimal string alignment; F. J. Damerau, "A technique for computer detection and
+// correction of spelling errors", Communications of the ACM 7, 1964). Beyond most it gives most +
+// 1. Texts are compared byte by byte.
 func distance(a, b string, most int) int {
 	// The difference in length is a lower bound of the distance.
 	if len(a)-len(b) > most || len(b)-len(a) > most {
@@ -400,7 +420,7 @@ func distance(a, b string, most int) int {
 }
 
 // Near tells whether two different texts are so alike that one is likely the other, mistyped: case,
-// brackets and blanks around it, or a letter or two.
+// brackets and blanks around it, or a letter or two. It is meant for proposals, not for decisions.
 func Near(a, b string) bool {
 	if a == b {
 		return false

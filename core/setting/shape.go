@@ -11,7 +11,8 @@ import (
 	"zenithridge.example/zridge/core/problem"
 )
 
-// Shape is a type with its bounds.
+// Shape is a type with its bounds. Each bound belongs to the types that are named beside it;
+// validate reports one that is given with another type. The zero value of a bound is no bound.
 type Shape struct {
 	Type        Type
 	Min, Max    *int64 // integer
@@ -28,7 +29,8 @@ type Shape struct {
 	Content Content  // file
 }
 
-// Check reports why v is no value of the shape. The path is the place of the value.
+// Check reports why v is no value of the shape; nil: it is one. The path is the place of the value.
+// v must not be nothing.
 func (s *Shape) Check(path string, v Value) []problem.Fault {
 	t := s.Type.behaviour()
 	if t == nil {
@@ -40,7 +42,7 @@ func (s *Shape) Check(path string, v Value) []problem.Fault {
 	return t.check(s, path, v)
 }
 
-// Expectation says in words which values fit.
+// Expectation says in words which values fit, as a fault has it after "expected".
 func (s *Shape) Expectation() string {
 	if t := s.Type.behaviour(); t != nil {
 		return t.expectation(s)

@@ -23,11 +23,14 @@ const (
 // Contents lists every Content that a definition may demand.
 var Contents = []Content{AnyContent, CertificateFile, RulesFile, ApplicationFile}
 
+// fileType is the behaviour of files. A value is the SHA-256 of a file's bytes; what is in the file
+// is tested when it is stored (package contents).
 type fileType struct{ unbounded }
 
 func (fileType) holds(v Value) bool { return v.kind == FileKind }
 func (fileType) bounds() []string   { return []string{"content"} }
 
+// check tests the form of the hash. Whether such a file was stored is known to the service alone.
 func (fileType) check(_ *Shape, path string, v Value) []problem.Fault {
 	if IsSHA256(v.text) {
 		return nil
@@ -56,7 +59,8 @@ func (fileType) validate(s *Shape, path string) []problem.Fault {
 	return OneOf(problem.Join(path, "content"), s.Content, Contents)
 }
 
-// IsSHA256 tells whether text is a SHA-256 in lower-case hexadecimal.
+// IsSHA256 tells whether text is a SHA-256 in lower-case hexadecimal, as files are named by
+// everywhere.
 func IsSHA256(text string) bool {
 	return len(text) == 64 && strings.Trim(text, "0123456789abcdef") == ""
 }

@@ -23,9 +23,12 @@ const NodePath Format = "node-path"
 // Formats lists every Format.
 var Formats = []Format{NodePath}
 
+// nodeName is what a name in a path may have; other characters are escaped as %XX.
 var nodeName = regexp.MustCompile(`^[A-Za-z0-9._~%@:+-]+$`)
 
-// checkNodePath says what is wrong with a path, empty when nothing is.
+// checkNodePath says what is wrong with a path, and what is expected instead; both are empty when
+// nothing is. What people most often leave in from documentation, such as braces, has a message of
+// its own.
 func checkNodePath(path string) (wrong, expected string) {
 	rest, rooted := strings.CutPrefix(path, "./")
 	switch {
@@ -51,11 +54,13 @@ func checkNodePath(path string) (wrong, expected string) {
 	return "", ""
 }
 
+// textType is the behaviour of texts. They have no order of strictness.
 type textType struct{ unbounded }
 
 func (textType) holds(v Value) bool { return v.kind == Text }
 func (textType) bounds() []string   { return []string{"pattern", "max_length", "format"} }
 
+// check tests the length first: a pattern is not tried on a text that is too long.
 func (textType) check(s *Shape, path string, v Value) []problem.Fault {
 	fault := func(code problem.Code, found, expected string) []problem.Fault {
 		return []problem.Fault{{Code: code, Path: path, Found: found, Expected: expected}}
@@ -88,6 +93,7 @@ func (textType) expectation(s *Shape) string {
 	return words
 }
 
+// validate tests the name of the format; the pattern was compiled when it was read.
 func (textType) validate(s *Shape, path string) []problem.Fault {
 	if s.Format == "" {
 		return nil

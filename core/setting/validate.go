@@ -11,7 +11,8 @@ import (
 	"zenithridge.example/zridge/core/rule"
 )
 
-// OneOf reports v unless it is among the words of a closed list. An empty v is a missing field.
+// OneOf reports v unless it is among the words of a closed list. An empty v is reported as a
+// missing field. The fault lists all words.
 func OneOf[T ~string](path string, v T, words []T) []problem.Fault {
 	for _, w := range words {
 		if w == v {
@@ -29,7 +30,8 @@ func OneOf[T ~string](path string, v T, words []T) []problem.Fault {
 	return []problem.Fault{{Code: problem.NotOneOf, Path: path, Found: problem.Quote(string(v)), Expected: expected}}
 }
 
-// NoRepeats reports every item that is listed twice in a list.
+// NoRepeats reports every item that is in a list a second time, with the number of its first place,
+// from 1.
 func NoRepeats[T ~string](path string, items []T) []problem.Fault {
 	var faults []problem.Fault
 	// The first place of each item.
@@ -47,7 +49,8 @@ func NoRepeats[T ~string](path string, items []T) []problem.Fault {
 	return faults
 }
 
-// Validate reports all that is wrong with the definition itself; path is its place in the estate.
+// Validate reports all that is wrong with the definition itself; nil: nothing. path is its place in
+// the estate. Each part is judged by itself, so that all mistakes are found in one go.
 func (d *Definition) Validate(path string) []problem.Fault {
 	at := func(keys ...any) string { return problem.Join(path, keys...) }
 	// Faults of the type are gathered apart: with an unknown type nothing below can be judged.
@@ -79,6 +82,8 @@ func (d *Definition) Validate(path string) []problem.Fault {
 	return faults
 }
 
+// validateSupports reports what is wrong with the rows that say which laptops support the setting.
+// Every row is for one platform; from is the lowest version there.
 func (d *Definition) validateSupports(path string) []problem.Fault {
 	var faults []problem.Fault
 	rows := map[Platform]bool{}
@@ -112,6 +117,8 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 			}
 		}
 		faults = append(faults, NoRepeats(problem.Join(at, "editions"), row.Editions)...)
+		// needs says in words what the condition asks of the laptop; without a condition it would
+		// say nothing true.
 		if row.Needs != "" && row.When == nil {
 			faults = append(faults, problem.Fault{
 				Code:     problem.MisplacedField,

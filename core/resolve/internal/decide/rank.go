@@ -68,8 +68,7 @@ func (ix *Index) Rerank(policies []int, sources []Source) {
 	ix.order(list, stay)
 }
 
-// An entry of a policy with three levels becomes three unranked entries, since each may have
-// another precedence. unrank adds an entry once for each level of its policy.
+// unrank adds an entry once for each level of its policy: each may have another precedence.
 func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 	u := unranked{
 		Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock, Yields: s.Yields},
