@@ -119,9 +119,12 @@ func (v *Verification) follows(r, last *Record, before *string, checkpoints []Ch
 	return "", ""
 }
 
+// with gives the verification with the first fault that was found. Nothing behind it is looked at:
+// its hashes follow from a record that is wrong.
 func (v Verification) with(fault Fault, at int64, detail string) Verification {
 	v.Fault, v.At, v.Detail = fault, at, detail
 	return v
 }
 
+// when writes a time as records have it.
 func when(t time.Time) string { return t.UTC().Format(time.RFC3339) }

@@ -44,7 +44,7 @@ func payload(n int) int {
 	return words
 }
 
-// Pack gives what s holds.
+// Pack gives what s holds, in the form that takes least memory.
 func (s *Set) Pack() Packed {
 	n := s.Len()
 	if n == 0 {
@@ -205,6 +205,8 @@ func (s *Set) addListed(from []uint64, many int) {
 	s.orWord(word, bits)
 }
 
+// orWord adds rows of one word. A word whose bit in sum is not set holds something old, and is
+// replaced.
 func (s *Set) orWord(i int, bits uint64) {
 	if bits == 0 {
 		return
@@ -216,6 +218,7 @@ func (s *Set) orWord(i int, bits uint64) {
 	s.sum |= 1 << i
 }
 
+// has tells whether a row is among n rows that were written, without unpacking them.
 func has(from []uint64, n, row int) bool {
 	form, many := formOf(n)
 	if form == asBits {

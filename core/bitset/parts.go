@@ -43,7 +43,8 @@ func PackParts(numbers []int32, sets []*Set) Parts {
 
 // Patch gives parts in which the rows of mask are in the sets of some numbers alone; other rows are
 // where they were. The numbers must rise, and the sets have rows of mask only. ok is false where
-// all is as it was: out is p then.
+// all is as it was: out is p then. Parts that the mask does not alter are copied as they are
+// written.
 func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok bool) {
 	// Both lists rise, so they are merged in one pass. First the heads of the outcome are found,
 	// then its size is known, and its rows are written.
@@ -124,6 +125,7 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 	return out, true
 }
 
+// none is the empty set.
 var none Set
 
 // Count is how many parts there are.

@@ -59,7 +59,7 @@ const (
 	Replaced KeyState = "replaced" // another one took its place
 )
 
-// Held is what is known of a key that is stored, besides the key.
+// Held is what is known of a key that is stored, besides the key. No key is ever part of a count.
 type Held struct {
 	Volume     string
 	Identifier Identifier
@@ -69,7 +69,8 @@ type Held struct {
 	Used       time.Time // when it was shown; zero: it was not
 }
 
-// Laptop is what decides where a laptop is counted.
+// Laptop is what decides where a laptop is counted: what policies demand, what it reported, and
+// which of its keys are stored.
 type Laptop struct {
 	Wanted     bool     // a policy demands that it is encrypted
 	Escrow     bool     // a policy demands that its key is stored by the service
@@ -144,8 +145,9 @@ func (m Membership) In(g Group) bool { return m&bitOf(g) != 0 }
 
 // Judge gives the groups that a laptop is in at a moment.
 //
-// Removable volumes do not count: they are no part of the laptop. A laptop that has reported no volume of its own has not
-// reported anything.
+// Removable volumes do not count: they are no part of the laptop. A laptop that has reported no
+// volume of its own has not reported anything. A volume that cannot be encrypted counts before one
+// that is not yet: somebody has to do something about the first.
 func Judge(l *Laptop, now time.Time) (in Membership) {
 	in = inAll
 	if l.Wanted {

@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// Match is a serial number that may have been meant.
+// Match is a serial number that may have been meant, as an index into the list that was searched.
 type Match struct {
 	At      int   // which of the serial numbers
 	Cost    int   // how far it is from what was asked: 0 is the same
@@ -27,6 +27,8 @@ const (
 // alike are characters that are taken for one another on a label, each group by itself.
 var alike = []string{"0OQD", "1IL7", "2Z", "5S", "6G", "8B", "UV"}
 
+// lookAlike is alike as a table, since it is asked for every pair of characters of 100,000 serial
+// numbers.
 var lookAlike = func() (table [128][128]bool) {
 	for _, group := range alike {
 		for _, a := range group {
@@ -62,12 +64,15 @@ func Similar(asked string, serials []string) []Match {
 	return found[:min(len(found), mostFound)]
 }
 
+// absolute gives n without its sign.
 func absolute(n int) int { return max(n, -n) }
 
+// plainSerial gives a serial number in capital letters, without spaces and hyphens.
 func plainSerial(text string) string { return strings.ToUpper(unspaced(text)) }
 
-// distance gives what it costs to make a serial number of what was asked, and where it differs. It counts no further
-// than maxCost. asked is in capital letters, without spaces and hyphens.
+// distance gives what it costs to make a serial number of what was asked, and where it differs: the
+// edit distance with the costs above, row by row. It counts no further than maxCost. asked is in
+// capital letters, without spaces and hyphens.
 func distance(asked, serial string) (cost int, differs []int) {
 	var plain [maxEntered]byte // the serial number in capital letters, without spaces and hyphens
 	var places [maxEntered]int // of each of its characters, in the serial number
@@ -102,6 +107,7 @@ func distance(asked, serial string) (cost int, differs []int) {
 			row[j] = min(before[j-1]+costOf(asked[i], text[j-1]), before[j]+costOther, row[j-1]+costOther)
 			least = min(least, row[j])
 		}
+		// Costs only rise from one row to the next.
 		if least > maxCost && row[0] > maxCost {
 			return maxCost + 1, nil
 		}
@@ -112,6 +118,7 @@ func distance(asked, serial string) (cost int, differs []int) {
 	return cost, differences(asked, text, places[:n])
 }
 
+// costOf gives what it costs to read one character for another.
 func costOf(asked, is byte) int {
 	switch {
 	case asked == is || asked == unread:

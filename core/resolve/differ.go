@@ -33,7 +33,8 @@ type Movement struct {
 }
 
 // Difference is what differs between two resolutions. Laptops that are on one side only count as
-// having nothing on the other.
+// having nothing on the other. Reasons are not compared: a setting that has the same value for
+// another reason does not alter.
 type Difference struct {
 	Devices          Devices         // on which some setting or problem alters
 	Alterations      []*Alteration   // by setting, then by what they alter from and to
@@ -46,7 +47,7 @@ type Difference struct {
 
 // Differ compares two resolutions. If their plans do not share numbers, or if a number of something
 // gone is used again, as in plans several steps apart, the second one is computed again from the
-// plan of the first.
+// plan of the first. The work is in proportion to what differs: memory that both share is skipped.
 func Differ(before, after *EstateResolution) *Difference {
 	if before.plan.Gen != after.plan.Gen || !before.plan.numbersAgree(after.plan) {
 		after = before.plan.With(after.plan.snapshot).Estate()
@@ -176,16 +177,18 @@ func idsAgree[K ~string](a, b *intern.IDTable[K], id func(of *intern.IDTable[K],
 	return true
 }
 
-// transition is how a setting alters, by what it looks like on either side: equal values may be
-// told apart.
+// transition is how a setting alters, by what it looks like on either side. It is a key of two
+// small structs. Equal values may be told apart by it, and are put together in the end (inOrder).
 type transition struct{ from, to appearance }
 
-// appearance is the outcome of a setting without reasons.
+// appearance is the outcome of a setting without reasons, as numbers that can be compared.
 type appearance struct {
 	number int32  // of an outcome; none: it does not appear
 	code   uint32 // of the value, where it is set
 }
 
+// appearanceOf gives the appearance of an outcome, nil: the setting does not appear. code is that
+// of the value.
 func appearanceOf(o *intern.Outcome, code uint32) appearance {
 	// Outcomes that show the same state to people are one appearance, whatever their number: every
 	// conflict is one, and so is every reason for which a setting is not supported.
@@ -209,7 +212,7 @@ type settingDifference struct {
 	gained, cleared []ConflictFound
 }
 
-// differScratch is buffers for comparing one setting after the other.
+// differScratch is buffers for comparing one setting after the other, on one thread.
 type differScratch struct {
 	was, is partition
 	unions  unionValues
@@ -348,6 +351,7 @@ func compareAlterations(a, b *Alteration) int {
 	return compareStates(&a.To, &b.To)
 }
 
+// compareStates orders states by status, then by value.
 func compareStates(a, b *outcome.State) int {
 	if order := cmp.Compare(a.Status, b.Status); order != 0 {
 		return order

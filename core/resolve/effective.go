@@ -17,12 +17,15 @@ type UnknownError struct {
 	ID   string
 }
 
+// Error names the id and the list that it is not in.
 func (e *UnknownError) Error() string {
 	return fmt.Sprintf("%q is not among the estate's %s", e.ID, e.Kind)
 }
 
 // Effective resolves a device for its owner, or for the person named by who when that is not empty.
-// Device-side settings are always those of the owner. The error is an *UnknownError.
+// Device-side settings are always those of the owner. The result has every setting that something
+// brings, with every candidate, and every policy that does not apply. The error is an
+// *UnknownError.
 func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*outcome.Result, error) {
 	r, err := p.Reasons(id, who)
 	if err != nil {
@@ -31,7 +34,8 @@ func (p *Plan) Effective(id estate.DeviceID, who estate.PersonID) (*outcome.Resu
 	return r.Result(), nil
 }
 
-// All resolves every device for its owner with every reason, by id. It is far slower than Estate.
+// All resolves every device for its owner with every reason, by id. It is far slower than Estate,
+// and is meant for comparisons and exports.
 func (w *EstateResolution) All(yield func(*outcome.Result) bool) {
 	for i := range w.Len() {
 		if !yield(w.Result(i)) {
@@ -120,6 +124,7 @@ func (r *Reasons) record(i int, candidates []outcome.Candidate) (outcome.Setting
 	return out, candidates
 }
 
+// foundBy makes the record of a problem that a check found.
 func foundBy(check *estate.Check, r *outcome.Result) outcome.Problem {
 	// A problem comes from whatever the settings that the check names come from.
 	found := outcome.Problem{Check: check.ID, Message: check.Message, Settings: slices.Sorted(slices.Values(check.Settings))}

@@ -218,6 +218,8 @@ func (h *blockUpdater) setOutcomes(at int, decided bool, is bitset.Parts) {
 	h.patches = append(h.patches, engine.Patch{Table: what, At: at, Part: 0, Block: h.Block, Words: is})
 }
 
+// datedParts is outcomes of a setting in the block that was current at an epoch. Others are out of
+// date.
 type datedParts struct {
 	epoch int32
 	parts bitset.Parts
@@ -329,7 +331,8 @@ func (h *blockUpdater) mergeOutcomes(was bitset.Parts, mask *bitset.Set) (is bit
 }
 
 // forceSetting applies the forced values of a setting on rows where the setting, or one that a
-// condition reads, differs from before. Each condition sees the decided values, before any forcing.
+// condition reads, differs from before. Each condition sees the decided values, before any forcing,
+// so that the order of settings makes no difference.
 func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	// mask collects the rows on which the forced value may differ: where the decided value does, or
 	// what a condition reads.

@@ -61,15 +61,20 @@ func (s *Shape) Column(name string) *Column {
 	return nil
 }
 
+// tableType is the behaviour of tables. Rows of several policies are put together by merge; they
+// have no order of strictness.
 type tableType struct{ unbounded }
 
 // holds accepts an empty list, too: that is how a table without rows is written.
 func (tableType) holds(v Value) bool {
 	return v.kind == Table || v.kind == List && len(v.list) == 0
 }
+
+// bounds and combines name what a definition of the type may have.
 func (tableType) bounds() []string    { return []string{"max_items", "columns", "key"} }
 func (tableType) combines() []Combine { return []Combine{Merge} }
 
+// expectation names the columns, which is what people get wrong most often.
 func (tableType) expectation(s *Shape) string {
 	words := "a table"
 	if s.MaxItems != nil {
@@ -78,6 +83,7 @@ func (tableType) expectation(s *Shape) string {
 	return words + " with the columns " + strings.Join(s.columnNames(), ", ")
 }
 
+// check tests the number of rows, each row, and that no row is there twice.
 func (tableType) check(s *Shape, path string, v Value) []problem.Fault {
 	var faults []problem.Fault
 	if s.MaxItems != nil && int64(len(v.Rows())) > *s.MaxItems {
@@ -104,6 +110,7 @@ func (tableType) check(s *Shape, path string, v Value) []problem.Fault {
 	return faults
 }
 
+// checkRow tests the cells of a row, in the order of their names, and then what is missing.
 func (s *Shape) checkRow(path string, row Row) []problem.Fault {
 	var faults []problem.Fault
 	for _, name := range slices.Sorted(maps.Keys(row)) {
@@ -133,6 +140,7 @@ func (s *Shape) checkRow(path string, row Row) []problem.Fault {
 	return faults
 }
 
+// columnNames lists the names of the columns, in the order of the definition.
 func (s *Shape) columnNames() []string {
 	names := make([]string, len(s.Columns))
 	for i := range s.Columns {
@@ -141,8 +149,12 @@ func (s *Shape) columnNames() []string {
 	return names
 }
 
+// columnName is what a column may be called. Rows are written with column names as keys, and "file"
+// is the key of a file there.
 var columnName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,63}$`)
 
+// validate tests the columns of a definition: their names, types and bounds, and the columns of the
+// key.
 func (tableType) validate(s *Shape, path string) []problem.Fault {
 	var faults []problem.Fault
 	if len(s.Columns) == 0 {

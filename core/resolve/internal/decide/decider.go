@@ -38,7 +38,8 @@ type Limits struct {
 	Exempt  []*bitset.Set // laptops that the targets of the exceptions match, in the order of Index.Exceptions; nil sets are empty
 }
 
-// Decider decides settings one after the other. It is for one thread.
+// Decider decides settings one after the other. It is for one thread. What was decided is in Out,
+// until Out.Reset.
 type Decider struct {
 	Out      Emitted
 	Observer Observer // nil: nobody asks why, which is much faster
@@ -101,7 +102,8 @@ func (d *Decider) standBack(in []Candidate, rest *bitset.Set) []Candidate {
 	return left
 }
 
-// giveWay takes a candidate from laptops that have what it gives way to.
+// giveWay takes a candidate from laptops that have what it gives way to: before. Its own set is not
+// altered, since it belongs to whoever called Decide.
 func (d *Decider) giveWay(c *Candidate, before, rest *bitset.Set) {
 	if d.Observer != nil {
 		if here := d.sets.Temp(); here.SetAnd(c.Live, before) && here.SetAnd(here, rest) {
@@ -115,8 +117,9 @@ func (d *Decider) giveWay(c *Candidate, before, rest *bitset.Set) {
 	c.Live = live
 }
 
-// unsupported takes the laptops that lack the setting out of rest; it appears on those that have an
-// entry for it, detached or not.
+// unsupported takes the laptops that lack the setting out of rest. The setting appears, as
+// unsupported, on those of them that have an entry for it, detached or not; on the others it does
+// not appear.
 func (d *Decider) unsupported(in []Candidate, rest *bitset.Set, lacking []*bitset.Set) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
@@ -143,7 +146,8 @@ func (d *Decider) unsupported(in []Candidate, rest *bitset.Set, lacking []*bitse
 	}
 }
 
-// except takes the laptops with an exception that counts out of rest.
+// except takes the laptops with an exception that counts out of rest. An exception also counts on
+// laptops that have no entry.
 func (d *Decider) except(ix *Index, in []Candidate, rest *bitset.Set, exempt []*bitset.Set) {
 	mark := d.sets.Mark()
 	defer d.sets.Release(mark)
@@ -193,7 +197,8 @@ func Alike(sets *bitset.Arena, of []Candidate, rows *bitset.Set, each func(have 
 	}
 }
 
-// conflict tells that candidates are in conflict on some laptops.
+// conflict tells that candidates are in conflict on some laptops. Conflicts of the same policies
+// have the same number.
 func (d *Decider) conflict(ix *Index, candidates []Candidate, rows *bitset.Set) {
 	policies := make([]string, len(candidates))
 	for i, c := range candidates {

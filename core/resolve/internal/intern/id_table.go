@@ -12,7 +12,7 @@ import (
 const None = -1
 
 // IDTable gives numbers to ids. A number stays with its id from one table to the next. The zero
-// IDTable is empty. It is immutable; With gives another.
+// IDTable is empty. It is immutable; With gives another, which shares the ids that both have.
 type IDTable[K ~string] struct {
 	base  *baseTable[K] // shared
 	later map[K]int32   // what came later; None: gone
@@ -22,6 +22,8 @@ type IDTable[K ~string] struct {
 	serial, of uint64 // of this, and of the one that it was made of
 }
 
+// serials counts the tables that were made, so that Adjacent can tell which table was made of
+// which.
 var serials atomic.Uint64
 
 // Adjacent tells whether one of the two was made of the other: then no number means two things.
@@ -47,7 +49,8 @@ func (p *IDTable[K]) NumberOf(id K) int {
 	return None
 }
 
-// With gives a table without the ids that are gone, and with numbers for fresh ones.
+// With gives a table without the ids that are gone, and with numbers for fresh ones. Without either
+// it is the same table.
 func (p *IDTable[K]) With(gone, fresh []K) *IDTable[K] {
 	if len(gone)+len(fresh) == 0 {
 		return p
@@ -139,6 +142,7 @@ func (t *baseTable[K]) len() int {
 	return len(t.ids)
 }
 
+// at gives the number of an id; nil has none.
 func (t *baseTable[K]) at(id K) (int32, bool) {
 	if t == nil {
 		return None, false

@@ -100,6 +100,7 @@ func (m *Matcher) Widen(dom *bitset.Set) {
 	m.look(dom)
 }
 
+// look sets the rows that are looked at.
 func (m *Matcher) look(dom *bitset.Set) {
 	// A copy, since the caller may go on to alter its set.
 	m.Dom.Copy(dom)

@@ -208,6 +208,8 @@ func (p *Population) ValueIn(c *intern.Column, at int) setting.Value {
 	return setting.Value{}
 }
 
+// known gives a text as a value; an empty one is nothing, so that expressions see the field as
+// absent.
 func known(text string) setting.Value {
 	if text == "" {
 		return setting.Value{}
@@ -215,7 +217,7 @@ func known(text string) setting.Value {
 	return setting.TextValue(text)
 }
 
-// PathIDs gives the ids of the units from the root down to one.
+// PathIDs gives the ids of the units from the root down to one, that one included.
 func (p *Population) PathIDs(unit int) []string {
 	ids := make([]string, len(p.Units[unit].Path))
 	for i, u := range p.Units[unit].Path {

@@ -88,6 +88,7 @@ func (m *Matcher) Group(at int) *bitset.Set {
 	return g.Set
 }
 
+// groupRoom gives the place where the rows of a group are kept for the block.
 func (m *Matcher) groupRoom(at int) *bitset.Dated {
 	for len(m.groups) < len(m.Pop.Groups) {
 		m.groups = append(m.groups, bitset.Dated{})
@@ -112,7 +113,8 @@ func (m *Matcher) ShareGroups(from *Matcher) {
 	}
 }
 
-// Target gives the rows that a target matches; nil where there are none.
+// Target gives the rows that a target matches; nil where there are none. Audiences, exceptions,
+// detached places and questions about a target all ask here.
 func (m *Matcher) Target(t *Target) *bitset.Set {
 	switch t.Kind {
 	case estate.ToEveryone:
