@@ -132,4 +132,5 @@ func RoleOf(id string) (Role, bool) {
 // DeniedError says that somebody lacks the right for what they asked.
 type DeniedError struct{ Right Right }
 
+// Error names the right.
 func (e *DeniedError) Error() string { return fmt.Sprintf("the right %q is missing", e.Right) }

@@ -92,6 +92,7 @@ type OutsideError struct {
 	What  string   // such as policies/usb
 }
 
+// Error names what is outside of the scope.
 func (e *OutsideError) Error() string {
 	return "the right \"" + string(e.Right) + "\" is held for " + strings.Join(e.Units, ", ") + " alone, and " + e.What + " concerns more"
 }

@@ -16,6 +16,7 @@ const Rows = 1 << Shift
 // Shift turns a row of the table into its block: row >> Shift, and row & (Rows-1) within it.
 const Shift = 12
 
+// words is how many words a set has, with 64 rows each.
 const words = Rows / 64
 
 // Set is a set of rows of a block. The zero Set is empty. Copying one by value copies all of its

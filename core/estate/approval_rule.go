@@ -30,6 +30,7 @@ func (r *ApprovalRule) Group() (id GroupID, known bool) {
 // MaxApprovals is the most that a rule may ask for.
 const MaxApprovals = 10
 
+// approvalRules checks the rules that say who must approve a change.
 func (v *validator) approvalRules(s *Snapshot) {
 	for i := range s.ApprovalRules {
 		r, at := &s.ApprovalRules[i], problem.Join("", string(KindApprovalRule), i)

@@ -71,6 +71,7 @@ func (b *Baseline) Repairs() *Policy {
 	return p
 }
 
+// baselines checks what baselines want, and of whom.
 func (v *validator) baselines(list []Baseline) {
 	for i := range list {
 		b, at := &list[i], problem.Join("", string(KindBaseline), i)

@@ -87,6 +87,7 @@ func (s *Snapshot) With(edits ...Edit) *Snapshot {
 	return &out
 }
 
+// personID and deviceID give ids as texts, for what works on both lists.
 func personID(p *Person) string { return string(p.ID) }
 func deviceID(d *Device) string { return string(d.ID) }
 
@@ -108,6 +109,7 @@ func (s *Snapshot) Indexed(other *Snapshot) *Snapshot {
 // same tells whether two lists are the very same.
 func same[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
+// indexed gives the index of a list: the one that is there, if it is as long, else a new one.
 func indexed[T any](list []*T, at *ids.Index, id func(*T) string) *ids.Index {
 	if at.Len() == len(list) {
 		return at
@@ -125,6 +127,7 @@ func (s *Snapshot) Person(is PersonID) *Person {
 	return found(s.People, s.personAt, string(is), personID)
 }
 
+// found gives an object by its id, nil when there is none.
 func found[T any](list []*T, at *ids.Index, is string, id func(*T) string) *T {
 	if place := placeOf(list, at, is, id); place >= 0 {
 		return list[place]
@@ -193,6 +196,7 @@ func laid[T any](list []T, edits []Edit, object func(any) T, id func(*T) string)
 	return out
 }
 
+// value gives an edit's object as what it is, for lists of values.
 func value[T any](o any) T { return o.(T) }
 
 // lay lays edits over a copy of a list in which what they are of has places. whole tells that

@@ -45,6 +45,7 @@ func (s *Snapshot) Only(devices []*Device, people []*Person) *Snapshot {
 	return &out
 }
 
+// filtered gives those of a list that stay, in a list of its own.
 func filtered[T any](list []T, stays func(T) bool) []T {
 	out := make([]T, 0, len(list))
 	for _, item := range list {

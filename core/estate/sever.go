@@ -102,8 +102,10 @@ func SeverEdit(e Edit, there func(Kind, string) bool) (Edit, []Loose) {
 	return e, loose
 }
 
+// severed gives an object of any kind, for an edit.
 func severed[T any](object T, loose []Loose) (any, []Loose) { return object, loose }
 
+// severPerson takes out a unit that is not there.
 func severPerson(p Person, unit func(UnitID) bool) (Person, []Loose) {
 	if p.Unit == "" || unit(p.Unit) {
 		return p, nil
@@ -113,6 +115,7 @@ func severPerson(p Person, unit func(UnitID) bool) (Person, []Loose) {
 	return p, loose
 }
 
+// severDevice takes out a unit, an owner and users that are not there.
 func severDevice(d Device, unit func(UnitID) bool, person func(PersonID) bool) (Device, []Loose) {
 	var loose []Loose
 	if d.Unit != "" && !unit(d.Unit) {
@@ -128,6 +131,7 @@ func severDevice(d Device, unit func(UnitID) bool, person func(PersonID) bool) (
 	return d, append(loose, users...)
 }
 
+// severGroup takes out listed members that are not there.
 func severGroup(g Group, there func(string) bool) (out Group, loose []Loose) {
 	g.Members, loose = thereOf(g.Members, KindGroup, string(g.ID), "members", there)
 	return g, loose

@@ -19,6 +19,7 @@ const (
 	ToPerson
 )
 
+// targetWords are what a written target begins with, before the colon.
 var targetWords = map[string]TargetKind{"unit": ToUnit, "group": ToGroup, "device": ToDevice, "person": ToPerson}
 
 // Target names whom an audience or an exception means. It is comparable; the zero Target is none.

@@ -50,6 +50,8 @@ func (v *validator) unitDepth(units []Unit) {
 	}
 }
 
+// unitTree checks the units: their parents, one root, no cycle, and no more than the greatest
+// depth.
 func (v *validator) unitTree(units []Unit) {
 	roots := 0
 	for i := range units {

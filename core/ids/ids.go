@@ -14,6 +14,8 @@ type Index struct {
 	n     int
 }
 
+// seed makes the places of ids unpredictable, so that nobody can choose ids that fall on one
+// another.
 var seed = maphash.MakeSeed()
 
 // Of makes the index of a list of n ids that are all different.
@@ -34,6 +36,7 @@ func With[K ~string](x *Index, n int, id func(place int) K) *Index {
 	return next
 }
 
+// extend adds the ids at places from the length of the index up to n.
 func extend[K ~string](x *Index, n int, id func(place int) K) {
 	for ; x.n < n; x.n++ {
 		// Linear probing: the next slot is tried until one is free.
@@ -45,6 +48,7 @@ func extend[K ~string](x *Index, n int, id func(place int) K) {
 	}
 }
 
+// slot gives where the search for an id begins. The number of slots is a power of two.
 func (x *Index) slot(id string) int { return int(maphash.String(seed, id) & uint64(len(x.slots)-1)) }
 
 // Len is how many ids the list has.

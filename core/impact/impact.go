@@ -48,6 +48,7 @@ func (r *Report) WithEffect(e setting.Effect) resolve.Devices {
 	return r.where(func(t *Transition) bool { return slices.Contains(t.Effects, e) })
 }
 
+// where gives the laptops on which some transition is so.
 func (r *Report) where(is func(*Transition) bool) resolve.Devices {
 	var sets []resolve.Devices
 	for i := range r.Transitions {
@@ -123,6 +124,8 @@ func isWeaker(d *setting.Definition, from, to State) bool {
 	return okA && okB && d.Rank(b) < d.Rank(a)
 }
 
+// valueOf gives the value that a laptop has in a state: that of the policies, or the default of the
+// setting.
 func valueOf(d *setting.Definition, s State) (setting.Value, bool) {
 	switch s.Status {
 	// The laptop keeps what it has, which is not known.

@@ -89,6 +89,7 @@ const (
 	Enforced           // its policy is offered, and an enforced policy has the setting, too
 )
 
+// fateWords are the words of the fates, by number.
 var fateWords = [...]string{
 	"",
 	"won",

@@ -59,4 +59,5 @@ func AtNextStart(of func(setting.ID) setting.Value) (out []string) {
 	return out
 }
 
+// leastPIN is the shortest PIN that a security chip is asked to take, in digits.
 const leastPIN = 4 // digits

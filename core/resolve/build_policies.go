@@ -96,6 +96,7 @@ func sourcesOf(s *estate.Snapshot, was *Plan) []estate.Policy {
 	return out
 }
 
+// sameSlice tells whether two lists are one in memory.
 func sameSlice[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 // policy builds a new or altered policy.

@@ -244,8 +244,10 @@ type gatherer[K comparable] struct {
 	sets map[K]*Devices
 }
 
+// newGatherer gives a gatherer that has no laptops.
 func newGatherer[K comparable](p *Plan) *gatherer[K] { return &gatherer[K]{p, map[K]*Devices{}} }
 
+// add adds rows of a block to the laptops of a key. The set is copied.
 func (g *gatherer[K]) add(key K, block int, rows *bitset.Set) {
 	d := g.sets[key]
 	if d == nil {
@@ -255,6 +257,7 @@ func (g *gatherer[K]) add(key K, block int, rows *bitset.Set) {
 	d.add(block, rows)
 }
 
+// devices gives the laptops of a key that was added.
 func (g *gatherer[K]) devices(key K) Devices { return *g.sets[key] }
 
 // add adds rows of a block to a set that nobody else has.

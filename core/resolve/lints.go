@@ -90,10 +90,13 @@ func (l *linter) conditions(w *worker) {
 // failingCount counts the rows on which the condition of a policy fails.
 type failingCount struct{ n *int }
 
+// Not, Includes and Excludes are not counted.
 func (failingCount) Not(outcome.Reason, *bitset.Set)     {}
 func (failingCount) Includes(*match.Target, *bitset.Set) {}
 func (failingCount) Excludes(*match.Target, *bitset.Set) {}
-func (c failingCount) Fails(rows *bitset.Set)            { *c.n += rows.Len() }
+
+// Fails counts the rows on which the condition fails.
+func (c failingCount) Fails(rows *bitset.Set) { *c.n += rows.Len() }
 
 // Lints finds what has no effect. It looks at every active policy over every laptop with its owner
 // and its further users. Of a further user only user-side settings count, since all others are

@@ -39,6 +39,7 @@ func (w *worker) matchBuffer(pol, levelAt int) *levelMatch {
 	return &w.matches[int(w.plan.firstMatch[pol])+levelAt]
 }
 
+// loadMatch unpacks the laptops of a level, of those that are looked at.
 func (w *worker) loadMatch(a *levelMatch, packed bitset.Packed) {
 	*a = levelMatch{epoch: w.Epoch}
 	// No rows in this block.

@@ -33,6 +33,7 @@ func (s *observed) Fate(of *decide.Candidate, is outcome.Fate, rows *bitset.Set)
 	(*at).Or(rows)
 }
 
+// Fates records the same fate of several candidates, each on those of the rows that have it.
 func (s *observed) Fates(of []decide.Candidate, is outcome.Fate, rows *bitset.Set) {
 	// Of several candidates each is told on the laptops that have it.
 	mark := s.w.Mark()
@@ -45,6 +46,8 @@ func (s *observed) Fates(of []decide.Candidate, is outcome.Fate, rows *bitset.Se
 	s.w.Release(mark)
 }
 
+// By records on which rows an exception decided. By what else a value was decided is not asked
+// here.
 func (s *observed) By(_ outcome.How, x *estate.Exception, rows *bitset.Set) {
 	// Rules are the same for all laptops of a setting. Only exceptions are recorded.
 	if x == nil {

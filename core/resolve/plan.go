@@ -67,11 +67,13 @@ type policy struct {
 	matches  [][]bitset.Packed // by level of the audience: the laptops to which it applies at that level
 }
 
+// entry is an entry of a policy with the number of its setting.
 type entry struct {
 	setting int
 	*estate.Entry
 }
 
+// check is a check with what it reads, from which follows when it must be run again.
 type check struct {
 	*estate.Check
 	formula  *intern.Formula

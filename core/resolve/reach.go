@@ -133,6 +133,8 @@ func (r *reaching) Not(why outcome.Reason, rows *bitset.Set) {
 
 // Includes and Excludes count the laptops that a target matches.
 func (r *reaching) Includes(t *match.Target, rows *bitset.Set) { r.includes[t.Target] += rows.Len() }
+
+// Excludes counts the laptops that an exclude takes out.
 func (r *reaching) Excludes(t *match.Target, rows *bitset.Set) { r.excludes[t.Target] += rows.Len() }
 
 // Fails counts the laptops on which the condition fails, by the text of the error.

@@ -380,6 +380,7 @@ func (h *blockUpdater) updateGroups(list []int) {
 	}
 }
 
+// updatePolicies matches some policies in the block.
 func (h *blockUpdater) updatePolicies(list []int) {
 	for _, at := range list {
 		h.updatePolicy(at)

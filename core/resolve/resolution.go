@@ -481,6 +481,7 @@ func (w *EstateResolution) ProblemCounts() []int32 {
 	})
 }
 
+// count counts by device, in the order of ids, in how many of the sets that of adds it is.
 func (w *EstateResolution) count(of func(add func(Devices))) []int32 {
 	out := make([]int32, w.plan.Size())
 	of(func(d Devices) { d.each(func(at int) { out[w.plan.rank[at]]++ }) })

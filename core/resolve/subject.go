@@ -127,6 +127,7 @@ func (s *subject) findPoliciesOf(keys []uint32) {
 	s.findDetached()
 }
 
+// clearApplied begins with no policy that applies.
 func (s *subject) clearApplied() {
 	s.scratchApplied = slices.Grow(s.scratchApplied[:0], len(s.plan.policies))[:len(s.plan.policies)]
 	s.applied = s.scratchApplied
@@ -223,9 +224,12 @@ type whyNot struct {
 	policy  *policy
 }
 
+// Not, Excludes and Fails are told of one laptop, so that the set need not be looked at.
 func (w *whyNot) Not(why outcome.Reason, _ *bitset.Set)   { w.Reason = why }
 func (w *whyNot) Includes(*match.Target, *bitset.Set)     {}
 func (w *whyNot) Excludes(t *match.Target, _ *bitset.Set) { w.Targets = append(w.Targets, t.Target) }
+
+// Fails evaluates the condition once more, for the text of the error.
 func (w *whyNot) Fails(*bitset.Set) {
 	// The error is found anew, since the answers of tests keep only that they failed.
 	if _, err := w.policy.Audience.When.Holds(w.subject.Variables(0, nil)); err != nil {

@@ -489,6 +489,7 @@ func (s *blockSettings) Part(id string, within *bitset.Set, yield func(code uint
 	s.partOf(at, within, yield)
 }
 
+// partOf splits rows by the code of their value in a setting; 0 where it is not set.
 func (s *blockSettings) partOf(at int, within *bitset.Set, yield func(code uint32, rows *bitset.Set)) {
 	s.worker.splitByOutcome(
 		&s.next.settings[at],

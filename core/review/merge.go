@@ -34,6 +34,7 @@ const (
 	PartWhen      Part = "when"
 )
 
+// settingPart is what the part of a setting's entry begins with.
 const settingPart = "settings/"
 
 // PartOf gives the part of a setting's entry.
@@ -191,6 +192,7 @@ func settingsOf(policies ...*estate.Policy) []setting.ID {
 	return slices.Sorted(maps.Keys(ids))
 }
 
+// sameEntry compares two entries for one setting; nil: there is none.
 func sameEntry(a, b *estate.Entry) bool {
 	if a == nil || b == nil {
 		return a == b
@@ -198,6 +200,7 @@ func sameEntry(a, b *estate.Entry) bool {
 	return a.Value.Equal(b.Value) && a.Lock == b.Lock && a.Note == b.Note
 }
 
+// entryText gives an entry as a text to show; empty: there is none.
 func entryText(e *estate.Entry) string {
 	if e == nil {
 		return ""

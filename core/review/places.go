@@ -67,6 +67,7 @@ type counter struct {
 	has    []int // places that have any
 }
 
+// count gives what counts laptops by place. It has buffers that are used again for each setting.
 func count(places []Place) *counter {
 	c := &counter{places: places, at: make(map[estate.UnitID]int, len(places)), counts: make([]int, len(places))}
 	for i := range places {

@@ -18,6 +18,7 @@ type EmptyWaveError struct {
 	Why   string // in words
 }
 
+// Error names the wave, and says why it is empty.
 func (e *EmptyWaveError) Error() string { return fmt.Sprintf("wave %s is empty: %s", e.Wave, e.Why) }
 
 // fill distributes laptops to the waves of a plan, wave by wave: each takes from those that are

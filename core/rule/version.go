@@ -41,6 +41,8 @@ func versionParts(v string) ([]string, error) {
 	return parts, nil
 }
 
+// part gives one number of a version; versions of different lengths are compared as if they ended
+// in zeros.
 func part(parts []string, i int) string {
 	if i < len(parts) {
 		return parts[i]

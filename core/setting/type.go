@@ -75,6 +75,7 @@ func (t Type) behaviour() typeBehaviour {
 // Types embed it for what they lack.
 type unbounded struct{}
 
+// The methods of unbounded say that there is nothing of the kind.
 func (unbounded) check(*Shape, string, Value) []problem.Fault { return nil }
 func (unbounded) bounds() []string                            { return nil }
 func (unbounded) validate(*Shape, string) []problem.Fault     { return nil }

@@ -2,6 +2,7 @@
 
 package setting
 
+// boolType is the behaviour of yes and no. Which of the two is stricter is said by each definition.
 type boolType struct{ unbounded }
 
 func (boolType) holds(v Value) bool        { return v.kind == Bool }

@@ -10,6 +10,8 @@ import (
 	"zenithridge.example/zridge/core/problem"
 )
 
+// choiceType is the behaviour of a choice among options. Values are texts; where there is an order
+// of strictness, options rise in it.
 type choiceType struct{ unbounded }
 
 func (choiceType) holds(v Value) bool          { return v.kind == Text }
@@ -17,6 +19,7 @@ func (choiceType) bounds() []string            { return []string{"options"} }
 func (choiceType) orders() []Stricter          { return []Stricter{StricterLater} }
 func (choiceType) expectation(s *Shape) string { return "one of " + strings.Join(s.Options, ", ") }
 
+// check tests that the text is one of the options.
 func (choiceType) check(s *Shape, path string, v Value) []problem.Fault {
 	if slices.Contains(s.Options, v.text) {
 		return nil
@@ -24,6 +27,7 @@ func (choiceType) check(s *Shape, path string, v Value) []problem.Fault {
 	return []problem.Fault{{Code: problem.NotOneOf, Path: path, Found: problem.Quote(v.text), Expected: s.Expectation()}}
 }
 
+// validate tests that there are options, and each once.
 func (choiceType) validate(s *Shape, path string) []problem.Fault {
 	at := problem.Join(path, "options")
 	var faults []problem.Fault

@@ -40,6 +40,7 @@ func (fileType) check(_ *Shape, path string, v Value) []problem.Fault {
 	}
 }
 
+// expectation says what must be in the file.
 func (fileType) expectation(s *Shape) string {
 	switch s.Content {
 	case CertificateFile:
@@ -52,6 +53,7 @@ func (fileType) expectation(s *Shape) string {
 	return "a file"
 }
 
+// validate tests the name of the content.
 func (fileType) validate(s *Shape, path string) []problem.Fault {
 	if s.Content == "" {
 		return nil

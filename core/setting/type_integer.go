@@ -9,12 +9,15 @@ import (
 	"zenithridge.example/zridge/core/problem"
 )
 
+// integerType is the behaviour of whole numbers, with a least and a greatest one and a unit of
+// measure.
 type integerType struct{ unbounded }
 
 func (integerType) holds(v Value) bool { return v.kind == Integer }
 func (integerType) bounds() []string   { return []string{"min", "max", "measure"} }
 func (integerType) orders() []Stricter { return []Stricter{StricterLower, StricterHigher} }
 
+// check tests the bounds.
 func (integerType) check(s *Shape, path string, v Value) []problem.Fault {
 	if s.Min != nil && v.number < *s.Min || s.Max != nil && v.number > *s.Max {
 		return []problem.Fault{{Code: problem.OutOfRange, Path: path, Found: v.String(), Expected: s.Expectation()}}
@@ -22,6 +25,7 @@ func (integerType) check(s *Shape, path string, v Value) []problem.Fault {
 	return nil
 }
 
+// expectation names the bounds that there are, with the unit of measure.
 func (integerType) expectation(s *Shape) string {
 	words := "a whole number"
 	switch {

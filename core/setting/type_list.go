@@ -9,12 +9,15 @@ import (
 	"zenithridge.example/zridge/core/problem"
 )
 
+// listType is the behaviour of lists of texts without repeats. Lists of several policies can be
+// merged, or reduced to the items that all of them have.
 type listType struct{ unbounded }
 
 func (listType) holds(v Value) bool  { return v.kind == List }
 func (listType) bounds() []string    { return []string{"item_pattern", "max_items"} }
 func (listType) combines() []Combine { return []Combine{Merge, Common} }
 
+// check tests the number of items, each item, and that none is there twice.
 func (listType) check(s *Shape, path string, v Value) []problem.Fault {
 	items := v.list
 	faults := NoRepeats(path, items)
@@ -35,6 +38,7 @@ func (listType) check(s *Shape, path string, v Value) []problem.Fault {
 	return faults
 }
 
+// expectation says how many items there may be, and what they look like.
 func (listType) expectation(s *Shape) string {
 	if s.MaxItems != nil {
 		return fmt.Sprintf("a list of at most %d texts", *s.MaxItems)

@@ -79,6 +79,7 @@ func (textType) check(s *Shape, path string, v Value) []problem.Fault {
 	return nil
 }
 
+// expectation names the format, or the bounds that there are.
 func (textType) expectation(s *Shape) string {
 	if s.Format == NodePath {
 		return "the path of a management node, such as ./Device/Plotter/KeepAwake"

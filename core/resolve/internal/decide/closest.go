@@ -11,10 +11,16 @@ import (
 // every other.
 type closest struct{}
 
+// Weight is the policy's priority: within a level, the highest decides.
 func (closest) Weight(_ *setting.Definition, priority int64, _ setting.Value) int64 { return priority }
-func (closest) ByLevel() bool                                                       { return true }
-func (closest) Inherited() bool                                                     { return false }
 
+// ByLevel is true: the level counts before the weight.
+func (closest) ByLevel() bool { return true }
+
+// Inherited is false: a detached place does not get the entry.
+func (closest) Inherited() bool { return false }
+
+// precedence says what becomes of the entries behind the first one of a laptop.
 func (closest) precedence() *precedence {
 	return &precedence{how: outcome.ByClosest, inZone: outcome.LowerPriority, beyond: outcome.Outer, ties: true}
 }

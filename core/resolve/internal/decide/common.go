@@ -11,9 +11,14 @@ import (
 // conflict, which no ruling settles: an empty list of what is allowed would lock everybody out.
 type common struct{}
 
+// Weight is the same for all: every entry takes part.
 func (common) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 }
-func (common) ByLevel() bool                                          { return false }
-func (common) Inherited() bool                                        { return false }
+
+// ByLevel is false: an item counts wherever it comes from.
+func (common) ByLevel() bool { return false }
+
+// Inherited is false: a detached place does not get the entry, which could only take items away.
+func (common) Inherited() bool { return false }
 
 // Combine starts from every item that some list has, on all laptops that have a list. Then each
 // candidate removes the items that it does not have from the laptops on which it takes part. What

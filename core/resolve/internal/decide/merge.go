@@ -10,9 +10,14 @@ import (
 // inherited. Rows of one key that say different things are a conflict of all candidates.
 type merge struct{}
 
+// Weight is the same for all: every entry takes part.
 func (merge) Weight(*setting.Definition, int64, setting.Value) int64 { return 0 }
-func (merge) ByLevel() bool                                          { return false }
-func (merge) Inherited() bool                                        { return true }
+
+// ByLevel is false: an item counts wherever it comes from.
+func (merge) ByLevel() bool { return false }
+
+// Inherited is true: lists add up, and arrive at detached places as well.
+func (merge) Inherited() bool { return true }
 
 // Combine gives, for each item, the laptops to which some candidate brings it. Equal items have one
 // number, so nothing has to be removed twice.

@@ -10,10 +10,16 @@ import (
 // conflict.
 type strictest struct{}
 
+// Weight is how strict the value is.
 func (strictest) Weight(def *setting.Definition, _ int64, v setting.Value) int64 { return def.Rank(v) }
-func (strictest) ByLevel() bool                                                  { return false }
-func (strictest) Inherited() bool                                                { return false }
 
+// ByLevel is false: the strictest value decides, from whatever level.
+func (strictest) ByLevel() bool { return false }
+
+// Inherited is false: a detached place does not get the entry.
+func (strictest) Inherited() bool { return false }
+
+// precedence says what becomes of the entries behind the first one of a laptop.
 func (strictest) precedence() *precedence {
 	return &precedence{how: outcome.ByStrictest, inZone: outcome.Weaker, beyond: outcome.Weaker}
 }

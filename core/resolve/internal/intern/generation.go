@@ -80,6 +80,7 @@ func (g *Generation) Formula(r *rule.Rule) *Formula {
 	return g.formula(r.Formula())
 }
 
+// formula numbers the tests of a formula, part by part.
 func (g *Generation) formula(f *rule.Formula) *Formula {
 	out := &Formula{}
 	// A formula without a test joins parts by an operator.

@@ -135,6 +135,7 @@ func newBaseTable[K ~string](list []K, numbers []int32) *baseTable[K] {
 	return &baseTable[K]{list, numbers, ids.Of(len(list), func(place int) K { return list[place] })}
 }
 
+// len counts the ids; nil has none.
 func (t *baseTable[K]) len() int {
 	if t == nil {
 		return 0

@@ -92,6 +92,7 @@ func (m *Matcher) incapable(support *intern.Support, to *Lacking) {
 	}
 }
 
+// add adds rows that do not support the setting for a reason.
 func (l *Lacking) add(m *Matcher, why setting.Unsupported, rows *bitset.Set) {
 	at := intern.LackAt(why)
 	if l.By[at] == nil {
