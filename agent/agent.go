@@ -85,7 +85,8 @@ func (a *Agent) Enrol(ctx context.Context, id Identity) (device string, err erro
 	if err != nil {
 		return "", err
 	}
-	caller := &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}}}
+	caller := &http.Client{Timeout: 30 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}}}
 	id.Certified, err = endpoint.EnrolByCertificate(ctx, caller, id.Base, id.Device, id.Code, *id.Request)
 	if err != nil {
 		return "", err
@@ -335,13 +336,15 @@ func (a *Agent) Report() (Report, error) {
 	if err != nil {
 		return Report{}, err
 	}
-	out := Report{Device: id.Certified.Device, Service: id.Base, Last: p.state.Last, Offers: p.state.Offers, Taken: p.Taken(), Facts: p.state.Facts}
+	out := Report{Device: id.Certified.Device, Service: id.Base, Last: p.state.Last, Offers: p.state.Offers, Taken: p.Taken(),
+		Facts: p.state.Facts}
 	observed := p.Reported()
 	if a.Encryption != nil {
 		out.Volumes = a.Encryption.Volumes(context.Background())
 	}
 	for _, at := range p.state.managedIDs() {
-		s := Setting{ID: at, Wanted: p.state.Managed[at], Observed: observed[at], Failed: p.state.Failed[at], Why: p.state.Why[at], Since: p.state.Since[at]}
+		s := Setting{ID: at, Wanted: p.state.Managed[at], Observed: observed[at], Failed: p.state.Failed[at], Why: p.state.Why[at],
+			Since: p.state.Since[at]}
 		s.InForce = s.Observed.Equal(s.Wanted)
 		out.Settings = append(out.Settings, s)
 	}

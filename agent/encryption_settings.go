@@ -32,7 +32,8 @@ func (e *Encryption) Settings() adapter.Adapter { return encryptionSettings{e} }
 // written down: what they do shows with the volumes.
 var said = []setting.ID{
 	recovery.EscrowTo, recovery.AddressOfEscrow, recovery.RecipientsOfEscrow, recovery.EscrowFirst, recovery.MaxAgeDays, recovery.SecondPerson,
-	recovery.OwnKeyShown, recovery.NewKeyAfterUse, recovery.HideChoices, recovery.KeyPerDevice, recovery.MethodOfSystem, recovery.MethodOfFixed,
+	recovery.OwnKeyShown, recovery.NewKeyAfterUse, recovery.HideChoices, recovery.KeyPerDevice, recovery.MethodOfSystem,
+	recovery.MethodOfFixed,
 	recovery.MethodOfRemovable, recovery.Scope, recovery.Silent, recovery.StartupExtra, recovery.PINLength,
 }
 

@@ -82,12 +82,14 @@ func (e *Encryption) advance(ctx context.Context, s *encryptionState, v *managed
 }
 
 // begin begins to encrypt a volume that is plain. The header is nil where it has not begun, or goes on in the background.
-func (e *Encryption) begin(ctx context.Context, s *encryptionState, v *managedVolume, device string, changed func()) (*volume.Header, error) {
+func (e *Encryption) begin(ctx context.Context, s *encryptionState, v *managedVolume, device string,
+	changed func()) (*volume.Header, error) {
 	if !s.wanted() || !v.Named || !s.escrows() {
 		return nil, nil
 	}
 	if where, err := inUse(v.Path); err != nil || where != "" {
-		return nil, errors.Join(err, fmt.Errorf("It is in use as %s. Unmount it, and check in again.", where)) //nolint:staticcheck // people read it
+		return nil, errors.Join(err, fmt.Errorf("It is in use as %s. Unmount it, and check in again.",
+			where)) //nolint:staticcheck // people read it
 	}
 	if err := s.makeKey(v, device, e); err != nil {
 		return nil, err
@@ -248,7 +250,8 @@ func (s *encryptionState) makeKey(v *managedVolume, device string, e *Encryption
 		return err
 	}
 	v.Pending = &pendingKey{
-		Key: string(key.Passphrase()), Identifier: key.Identifier(), MadeAt: now, Recipients: slices.Clone(texts), Sealed: sealed, Elsewhere: s.elsewhere(),
+		Key: string(key.Passphrase()), Identifier: key.Identifier(), MadeAt: now, Recipients: slices.Clone(texts), Sealed: sealed,
+		Elsewhere: s.elsewhere(),
 	}
 	return s.save(e)
 }
@@ -257,7 +260,8 @@ func (s *encryptionState) makeKey(v *managedVolume, device string, e *Encryption
 // volume.
 func (e *Encryption) enforce(ctx context.Context, s *encryptionState, v *managedVolume, h *volume.Header, auth []byte) error {
 	p := v.Pending
-	if p == nil || !p.Stored && len(h.Recovery()) > 0 && !slices.ContainsFunc(h.Recovery(), func(t volume.Token) bool { return t.Identifier == string(p.Identifier) }) {
+	if p == nil || !p.Stored && len(h.Recovery()) > 0 &&
+		!slices.ContainsFunc(h.Recovery(), func(t volume.Token) bool { return t.Identifier == string(p.Identifier) }) {
 		return nil // the one in force stays until the next is stored
 	}
 	key := []byte(p.Key)
@@ -273,8 +277,9 @@ func (e *Encryption) enforce(ctx context.Context, s *encryptionState, v *managed
 	}
 	if !slices.ContainsFunc(h.Recovery(), func(t volume.Token) bool { return t.Identifier == string(p.Identifier) && t.Slot() == slot }) {
 		err := e.Tool.AddToken(ctx, v.Path, volume.Token{
-			Type: volume.RecoveryToken, Slots: []string{fmt.Sprint(slot)}, Identifier: string(p.Identifier), MadeAt: p.MadeAt, Recipients: p.Recipients,
-			Elsewhere: p.Elsewhere,
+			Type: volume.RecoveryToken, Slots: []string{fmt.Sprint(slot)}, Identifier: string(p.Identifier), MadeAt: p.MadeAt,
+			Recipients: p.Recipients,
+			Elsewhere:  p.Elsewhere,
 		})
 		if err != nil {
 			return err

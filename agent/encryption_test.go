@@ -46,7 +46,8 @@ func chip(t *testing.T) string {
 		}
 	}
 	at := func(port int) string { return fmt.Sprintf("type=tcp,port=%d,bindaddr=127.0.0.1", port) }
-	c := exec.Command("swtpm", "socket", "--tpm2", "--tpmstate", "dir="+folder, "--server", at(ports[0]), "--ctrl", at(ports[1]), "--flags", "startup-clear,not-need-init")
+	c := exec.Command("swtpm", "socket", "--tpm2", "--tpmstate", "dir="+folder, "--server", at(ports[0]), "--ctrl", at(ports[1]),
+		"--flags", "startup-clear,not-need-init")
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -86,8 +87,9 @@ func TestStartupProtection(t *testing.T) {
 	wants := func(chip, pin string) {
 		t.Helper()
 		for id, v := range map[setting.ID]setting.Value{
-			recovery.StartupExtra: setting.BoolValue(true), recovery.StartupChip: setting.TextValue(chip), recovery.StartupPIN: setting.TextValue(pin),
-			recovery.PINLength: setting.IntegerValue(6),
+			recovery.StartupExtra: setting.BoolValue(true), recovery.StartupChip: setting.TextValue(chip),
+			recovery.StartupPIN: setting.TextValue(pin),
+			recovery.PINLength:  setting.IntegerValue(6),
 		} {
 			if err := settings.Apply(id, v); err != nil && !strings.Contains(err.Error(), "later") {
 				t.Fatalf("%s: %v", id, err)

@@ -42,7 +42,8 @@ func keyboardBeforeStart(h *adapter.Host) (setting.Value, bool) {
 		return setting.Value{}, false
 	}
 	for device := range strings.SplitSeq(string(text), "\n\n") {
-		if strings.Contains(device, "Handlers=") && strings.Contains(device, " kbd ") && strings.Contains(device, "keyboard") && strings.Contains(device, "Phys=isa") {
+		if strings.Contains(device, "Handlers=") && strings.Contains(device, " kbd ") && strings.Contains(device, "keyboard") &&
+			strings.Contains(device, "Phys=isa") {
 			return setting.BoolValue(true), true
 		}
 	}
@@ -144,7 +145,8 @@ func diskSize(h *adapter.Host) (setting.Value, bool) {
 	found, err := filepath.Glob(h.At("/sys/block/*/size"))
 	largest := int64(0)
 	for _, path := range found {
-		if name := filepath.Base(filepath.Dir(path)); strings.HasPrefix(name, "loop") || strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "dm-") {
+		if name := filepath.Base(filepath.Dir(path)); strings.HasPrefix(name, "loop") || strings.HasPrefix(name, "ram") ||
+			strings.HasPrefix(name, "dm-") {
 			continue
 		}
 		data, err := os.ReadFile(path)

@@ -46,7 +46,8 @@ func hostile(t *testing.T, commands []syncml.Command) *httptest.Server {
 			return
 		}
 		out := &syncml.Message{Header: syncml.Header{
-			VerDTD: syncml.VerDTD, VerProto: syncml.VerProto, SessionID: m.Header.SessionID, MsgID: m.Header.MsgID, Target: m.Header.Source, Source: m.Header.Target,
+			VerDTD: syncml.VerDTD, VerProto: syncml.VerProto, SessionID: m.Header.SessionID, MsgID: m.Header.MsgID,
+			Target: m.Header.Source, Source: m.Header.Target,
 		}, Final: true}
 		out.Commands = []syncml.Command{{Name: "Status", CmdID: "1", MsgRef: m.Header.MsgID, CmdRef: "0", Cmd: "SyncHdr", Data: syncml.OK}}
 		if turn.Add(1) == 1 {
@@ -68,7 +69,8 @@ func certified(t *testing.T) *endpoint.Certified {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "L0"}, NotBefore: time.Now(), NotAfter: time.Now().Add(time.Hour)}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "L0"}, NotBefore: time.Now(),
+		NotAfter: time.Now().Add(time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
@@ -110,7 +112,8 @@ func TestAHostileService(t *testing.T) {
 	text, list := syncml.Meta{Format: syncml.FormatText, Type: "text/plain"}, syncml.Meta{Format: syncml.FormatText, Type: "application/json"}
 	sum := strings.Repeat("../", 20) + "tmp/owned"
 	var commands []syncml.Command
-	for _, id := range []string{"../../etc/cron.d/owned", "..", "signin.banner/../../x", strings.Repeat("a", 100_000)} { // no message may have these
+	for _, id := range []string{"../../etc/cron.d/owned", "..", "signin.banner/../../x",
+		strings.Repeat("a", 100_000)} { // no message may have these
 		s := hostile(t, []syncml.Command{set(syncml.SettingPath+id, "x", text)})
 		a, folder := managedBy(t, s, s.Certificate())
 		if _, err := a.CheckIn(t.Context(), false); err == nil {
@@ -121,8 +124,10 @@ func TestAHostileService(t *testing.T) {
 		}
 	}
 	for _, id := range []string{"/etc/passwd", "no.such.setting", "signin.banner/x", "%2e%2e/x", "sign\x01in"} {
-		commands = append(commands, set(syncml.SettingPath+id, "x", text), set(syncml.WhyPath+id, `{"title":"x"}`, list), set(syncml.OfferPath+id, `{"title":"x"}`, list),
-			syncml.Command{Name: "Delete", Items: []syncml.Item{{Target: syncml.SettingPath + id}}}, syncml.Command{Name: "Get", Items: []syncml.Item{{Target: syncml.FactPath + id}}})
+		commands = append(commands, set(syncml.SettingPath+id, "x", text), set(syncml.WhyPath+id, `{"title":"x"}`, list),
+			set(syncml.OfferPath+id, `{"title":"x"}`, list),
+			syncml.Command{Name: "Delete", Items: []syncml.Item{{Target: syncml.SettingPath + id}}},
+			syncml.Command{Name: "Get", Items: []syncml.Item{{Target: syncml.FactPath + id}}})
 	}
 	for id, value := range map[string]string{
 		"trust.machine_roots":           `[{"certificate":{"file":"` + sum + `","name":"a","size":1}}]`,
@@ -138,7 +143,8 @@ func TestAHostileService(t *testing.T) {
 		commands = append(commands, set(syncml.SettingPath+id, value, list))
 	}
 	for id, value := range map[string]string{
-		"system.host_name": "a\nb", "system.time_zone": "../../../etc/shadow", "signin.automatic_account": "x\n[security]\nDisallowTCP=false", "system.audit_log_forward": `tcp://x" queue`,
+		"system.host_name": "a\nb", "system.time_zone": "../../../etc/shadow",
+		"signin.automatic_account": "x\n[security]\nDisallowTCP=false", "system.audit_log_forward": `tcp://x" queue`,
 		"signin.banner": strings.Repeat("x", 300_000), "system.language": "C\nLD_PRELOAD=/tmp/x",
 	} {
 		commands = append(commands, set(syncml.SettingPath+id, value, text))
@@ -182,7 +188,8 @@ func TestAHostileService(t *testing.T) {
 // TestAnotherService: a service that does not prove to be the one that the laptop knows is not talked to.
 func TestAnotherService(t *testing.T) {
 	t.Parallel()
-	s := hostile(t, []syncml.Command{set(syncml.SettingPath+"signin.banner", "Theirs", syncml.Meta{Format: syncml.FormatText, Type: "text/plain"})})
+	s := hostile(t, []syncml.Command{set(syncml.SettingPath+"signin.banner", "Theirs",
+		syncml.Meta{Format: syncml.FormatText, Type: "text/plain"})})
 	other, err := x509.ParseCertificate(certified(t).Certificate)
 	if err != nil {
 		t.Fatal(err)

@@ -84,7 +84,8 @@ func (a *Agent) servePage(ctx context.Context, told chan<- struct{}) error {
 	routes := http.NewServeMux()
 	routes.HandleFunc("GET /{$}", p.show)
 	routes.HandleFunc("POST /choose", p.choose)
-	s := &http.Server{Handler: p.guarded(l.Addr().String(), routes), ReadTimeout: 10 * time.Second, WriteTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
+	s := &http.Server{Handler: p.guarded(l.Addr().String(), routes), ReadTimeout: 10 * time.Second, WriteTimeout: time.Minute,
+		MaxHeaderBytes: 16 << 10}
 	context.AfterFunc(ctx, func() { _ = s.Close() })
 	if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 		return err

@@ -51,7 +51,8 @@ func TestWhatAClientSends(t *testing.T) {
 	if seen.URL.EscapedPath() != "/api/v1/changes/a%20b%2Fc/edits" || seen.URL.RawQuery != "q=x+y" || body != `{"as": "it is"}` {
 		t.Errorf("sent %s ? %s with %s", seen.URL.EscapedPath(), seen.URL.RawQuery, body)
 	}
-	for name, want := range map[string]string{"Authorization": "Bearer zrt_x", "If-Match": `"3"`, "Zridge-Via": "cli", "Content-Type": "application/json"} {
+	for name, want := range map[string]string{"Authorization": "Bearer zrt_x", "If-Match": `"3"`, "Zridge-Via": "cli",
+		"Content-Type": "application/json"} {
 		if got := seen.Header.Get(name); got != want {
 			t.Errorf("%s is %q, expected %q", name, got, want)
 		}

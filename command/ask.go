@@ -306,7 +306,8 @@ func deviceCommand(s Streams) *cli.Command {
 
 func printDevice(s Streams, p wire.DevicePage) {
 	d := p.Device
-	fmt.Fprintf(s.Out, "%s  serial %s  %s  %s %s  %s  owner %s\n", d.ID, orDefault(d.Serial, "not known"), d.Model, d.OS, d.OSVersion, strings.Join(p.Units, " / "), d.OwnerName)
+	fmt.Fprintf(s.Out, "%s  serial %s  %s  %s %s  %s  owner %s\n", d.ID, orDefault(d.Serial, "not known"), d.Model, d.OS,
+		d.OSVersion, strings.Join(p.Units, " / "), d.OwnerName)
 	if d.Origin != nil {
 		fmt.Fprintf(s.Out, "from the source %s: %s", d.Origin.Source, strings.Join(d.Origin.Brings, ", "))
 		if len(d.Origin.Local) > 0 {
@@ -370,7 +371,8 @@ type needs struct {
 
 // reviewWaits says what a review waits for.
 var reviewWaits = map[string]string{
-	"approval": "waits for your approval", "outdated": "differs since you approved it", "urgent": "was published urgently: its approvals must follow",
+	"approval": "waits for your approval", "outdated": "differs since you approved it",
+	"urgent":  "was published urgently: its approvals must follow",
 	"publish": "is approved: you may publish it", "other": "is in review",
 }
 

@@ -45,7 +45,8 @@ func baselineCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name: "show", Usage: "how laptops stand to a baseline, by unit and by setting", ArgsUsage: "BASELINE", Flags: []cli.Flag{unit, formatFlag("text", "json", "csv")},
+				Name: "show", Usage: "how laptops stand to a baseline, by unit and by setting", ArgsUsage: "BASELINE",
+				Flags: []cli.Flag{unit, formatFlag("text", "json", "csv")},
 				Action: asked(s, 1, "BASELINE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					path := client.Path("baselines", c.Args().First(), "compliance")
 					is, err := client.Get[wire.Compliance](ctx, api, path, url.Values{"unit": {c.String("unit")}})
@@ -85,7 +86,8 @@ func printBaselines(s Streams, list []wire.BaselineSummary) {
 			share += " BELOW"
 		}
 		rows[i] = []string{
-			b.ID, b.Title, counted(b.Settings, "setting"), fmt.Sprint(b.Count.Laptops), share, line, fmt.Sprint(b.Count.Differs), fmt.Sprint(b.Count.Unknown),
+			b.ID, b.Title, counted(b.Settings, "setting"), fmt.Sprint(b.Count.Laptops), share, line, fmt.Sprint(b.Count.Differs),
+			fmt.Sprint(b.Count.Unknown),
 		}
 	}
 	printTable(s.Out, []string{"baseline", "title", "settings", "laptops", "comply", "line", "differ", "not known"}, rows)
@@ -103,7 +105,8 @@ func printCompliance(s Streams, is *wire.Compliance) {
 	units := make([][]string, len(is.Units))
 	for i, u := range is.Units {
 		units[i] = []string{
-			cmp.Or(u.Title, u.Unit), u.Count.Percent.String() + " %", fmt.Sprint(u.Count.Laptops), fmt.Sprint(u.Count.Differs), fmt.Sprint(u.Count.Unknown),
+			cmp.Or(u.Title, u.Unit), u.Count.Percent.String() + " %", fmt.Sprint(u.Count.Laptops), fmt.Sprint(u.Count.Differs),
+			fmt.Sprint(u.Count.Unknown),
 		}
 	}
 	printTable(s.Out, []string{"unit", "comply", "laptops", "differ", "not known"}, units)
@@ -111,11 +114,13 @@ func printCompliance(s Streams, is *wire.Compliance) {
 	items := make([][]string, len(is.Items))
 	for i, x := range is.Items {
 		items[i] = []string{
-			x.Setting, x.Severity, valueText(&x.Value), fmt.Sprint(x.Complies), fmt.Sprint(x.Differs), fmt.Sprint(x.Overridden), fmt.Sprint(x.NotReported),
+			x.Setting, x.Severity, valueText(&x.Value), fmt.Sprint(x.Complies), fmt.Sprint(x.Differs), fmt.Sprint(x.Overridden),
+			fmt.Sprint(x.NotReported),
 			fmt.Sprint(x.Unsupported), strings.Join(x.Policies, ", "),
 		}
 	}
-	printTable(s.Out, []string{"setting", "severity", "wanted", "comply", "differ", "overridden", "not reported", "not supported", "by policies"}, items)
+	printTable(s.Out, []string{"setting", "severity", "wanted", "comply", "differ", "overridden", "not reported", "not supported",
+		"by policies"}, items)
 }
 
 // complianceCSV writes how laptops stand, by unit, for a table of somebody else.
@@ -217,7 +222,8 @@ func captureCommand(s Streams) *cli.Command {
 			if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", change.ID, "edits", "baselines", doc.ID), nil, doc, nil); err != nil {
 				return err
 			}
-			fmt.Fprintf(s.Out, "The baseline %s has %s. Publish it with: zridge change publish %s\n", doc.ID, counted(len(doc.Settings), "setting"), change.ID)
+			fmt.Fprintf(s.Out, "The baseline %s has %s. Publish it with: zridge change publish %s\n", doc.ID,
+				counted(len(doc.Settings), "setting"), change.ID)
 			return nil
 		}),
 	}

@@ -343,7 +343,8 @@ func printImpact(w io.Writer, impact wire.Impact) {
 	for _, part := range []struct {
 		n    int
 		text string
-	}{{impact.Weaker, "get a weaker value"}, {impact.Restart, "restart"}, {impact.Prompt, "ask the person something"}, {impact.Irreversible, "can't be undone"}, {impact.Lockout, "may lock the person out"}} {
+	}{{impact.Weaker, "get a weaker value"}, {impact.Restart, "restart"}, {impact.Prompt, "ask the person something"},
+		{impact.Irreversible, "can't be undone"}, {impact.Lockout, "may lock the person out"}} {
 		if part.n > 0 {
 			fmt.Fprintf(w, "; %d %s", part.n, part.text)
 		}

@@ -130,7 +130,8 @@ func TestCheckPrintsFindings(t *testing.T) {
 func TestEffectiveAndConflictsAsText(t *testing.T) {
 	dir := folder(t, example)
 	out, _, status := run(t, "effective", "--estate", dir, "--all", "--reasons", "--not-assigned")
-	for _, part := range []string{"LT-7  ines  unit slipway", "LT-9  no person  unit larkfell", "unsupported (platform)", "not applying: leads, not assigned", "setting                    status"} {
+	for _, part := range []string{"LT-7  ines  unit slipway", "LT-9  no person  unit larkfell", "unsupported (platform)",
+		"not applying: leads, not assigned", "setting                    status"} {
 		if !strings.Contains(out, part) {
 			t.Errorf("%q is missing in\n%s", part, out)
 		}
@@ -182,7 +183,8 @@ func TestAServiceThatIsNotThere(t *testing.T) {
 	if err := os.WriteFile(config, []byte(`{"service":"http://127.0.0.1:9","token":"zrt_secret","name":"ines"}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"status"}, {"policy", "list"}, {"effective", "LT-1"}, {"import", "../demo/estate"}, {"change", "new", "x"}} {
+	for _, args := range [][]string{{"status"}, {"policy", "list"}, {"effective", "LT-1"}, {"import", "../demo/estate"},
+		{"change", "new", "x"}} {
 		t.Setenv("ZRIDGE_CONFIG", config)
 		var o, e bytes.Buffer
 		status := command.Run(

@@ -95,7 +95,8 @@ func printComparison(s Streams, w wire.Comparison, a, b string) {
 	for _, line := range []struct {
 		word string
 		list []string
-	}{{"policies for " + a + " alone", w.OnlyA}, {"policies for " + b + " alone", w.OnlyB}, {"groups of " + a + " alone", w.GroupsA}, {"groups of " + b + " alone", w.GroupsB}} {
+	}{{"policies for " + a + " alone", w.OnlyA}, {"policies for " + b + " alone", w.OnlyB}, {"groups of " + a + " alone", w.GroupsA},
+		{"groups of " + b + " alone", w.GroupsB}} {
 		if len(line.list) > 0 {
 			fmt.Fprintf(s.Out, "%s: %s\n", line.word, strings.Join(line.list, ", "))
 		}

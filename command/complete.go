@@ -216,7 +216,8 @@ func fitting(candidates []string, prefix string) []string {
 // lists says where the ids of what an argument stands for are listed.
 var lists = map[string]string{
 	"ACCOUNT": "/accounts", "CHANGE": "/changes", "DEVICE": "/devices", "EXCEPTION": "/exceptions", "GROUP": "/groups", "KIT": "/kits",
-	"PERSON": "/people", "POLICY": "/policies", "POLICIES": "/policies", "ROLE": "/roles", "ROLLOUT": "/rollouts", "SETTING": "/settings", "SETTINGS": "/settings",
+	"PERSON": "/people", "POLICY": "/policies", "POLICIES": "/policies", "ROLE": "/roles", "ROLLOUT": "/rollouts",
+	"SETTING": "/settings", "SETTINGS": "/settings",
 	"SOURCE": "/sources", "UNIT": "/units",
 }
 

@@ -58,7 +58,8 @@ func demoCommand(s Streams) *cli.Command {
 			},
 			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate and its past", TakesFile: true},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
-			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second, Usage: "real `TIME` between two check-ins of a laptop; boats take eight of them"},
+			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second,
+				Usage: "real `TIME` between two check-ins of a laptop; boats take eight of them"},
 			&cli.BoolFlag{
 				Name: "real-laptop", Value: true,
 				Usage: "run the agent in a copy of this machine's root, as one of the laptops, where the machine allows it; --real-laptop=false runs none",
@@ -161,7 +162,8 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 		s.Out,
 		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n            %s  /  %s   (reader)\n            %s  /  %s   (service desk of the boats and the workshop: recovery keys)\n"+
 			"  Laptops   %d simulated, each checking in every %s or less often; what their locked screens show: %s\n  Day       %s: exceptions are judged as on that day\n%s%s  Stop      Ctrl-C\n\n",
-		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, demoClerk, demoPassword, len(ids), c.Duration("interval"), d.screensFile(), demo.Day,
+		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, demoClerk, demoPassword,
+		len(ids), c.Duration("interval"), d.screensFile(), demo.Day,
 		real.line(why), speedLine(speed),
 	)
 	go d.fleet.Run(inner, ids)
@@ -176,7 +178,8 @@ func speedLine(speed float64) string {
 	if speed == 1 {
 		return ""
 	}
-	return fmt.Sprintf("  Clock     %v times as fast as real time: a day takes %s\n", speed, (time.Duration(float64(24*time.Hour) / speed)).Round(time.Second))
+	return fmt.Sprintf("  Clock     %v times as fast as real time: a day takes %s\n", speed,
+		(time.Duration(float64(24*time.Hour) / speed)).Round(time.Second))
 }
 
 // prepare fills a new demo, or looks at the laptops of one that is there.
@@ -348,7 +351,8 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 	}
 	// Somebody of the service desk, for the boats and the workshop alone.
 	for _, unit := range []string{"survey-fleet", "slipway"} {
-		if _, err := client.Post[wire.Grant](ctx, &with, "/grants", wire.NewGrant{Account: demoClerk, Role: "service-desk", Unit: unit}); err != nil {
+		if _, err := client.Post[wire.Grant](ctx, &with, "/grants", wire.NewGrant{Account: demoClerk, Role: "service-desk",
+			Unit: unit}); err != nil {
 			return err
 		}
 	}
@@ -360,7 +364,8 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 	if err := demo.AddLater(folder); err != nil {
 		return err
 	}
-	if result, err = importFolder(ctx, &with, folder, "How changes go to laptops, what people are offered, and what the audit wants", false); err != nil {
+	if result, err = importFolder(ctx, &with, folder, "How changes go to laptops, what people are offered, and what the audit wants",
+		false); err != nil {
 		return err
 	}
 	_, err = client.Post[wire.Published](ctx, &with, client.Path("changes", result.Change, "publish"), nil)

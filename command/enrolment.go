@@ -58,7 +58,8 @@ func enrolmentCommand(s Streams) *cli.Command {
 			decideCommand(s, "approve", "let a laptop in that waits; ID is the one that `zridge enrolment waiting` gives", true),
 			decideCommand(s, "refuse", "refuse a laptop that waits", false),
 			{
-				Name: "certificates", Usage: "the certificates of a laptop, the newest first", ArgsUsage: "DEVICE", Flags: []cli.Flag{formatFlag("text", "json")},
+				Name: "certificates", Usage: "the certificates of a laptop, the newest first", ArgsUsage: "DEVICE",
+				Flags: []cli.Flag{formatFlag("text", "json")},
 				Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					id, err := deviceID(ctx, api, c.Args().First())
 					if err != nil {
@@ -95,7 +96,8 @@ func enrolmentCommand(s Streams) *cli.Command {
 
 func authorityCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "authority", Usage: "the authority that issues certificates to laptops, as PEM", ArgsUsage: " ", Flags: []cli.Flag{formatFlag("text", "json")},
+		Name: "authority", Usage: "the authority that issues certificates to laptops, as PEM", ArgsUsage: " ",
+		Flags: []cli.Flag{formatFlag("text", "json")},
 		Action: asked(s, 0, "none", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			a, err := client.Get[wire.Authority](ctx, api, "/authority", nil)
 			if err != nil {

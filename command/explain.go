@@ -23,7 +23,8 @@ import (
 
 func explainCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "explain", Usage: "why a laptop has a value or has none: where it comes from, what lost to it, what does not apply", ArgsUsage: "DEVICE [SETTING]",
+		Name: "explain", Usage: "why a laptop has a value or has none: where it comes from, what lost to it, what does not apply",
+		ArgsUsage: "DEVICE [SETTING]",
 		Description: "Of a setting that the laptop does not get it says which policies set it, and why none of them applies.\n\nExamples:\n" +
 			"  zridge explain --estate demo/estate LT-0007 screen.lock_after_minutes\n  zridge explain LT-0007\n" +
 			"  zridge explain LT-0007 --policy field-encryption",
@@ -78,7 +79,8 @@ func printComing(ctx context.Context, w io.Writer, a files.SubjectAnswer) error 
 			}
 			switch {
 			case c.Gets:
-				fmt.Fprintf(w, "%s comes with the rollout %s, %s (wave %s, %s); without it: %s\n", x.Setting, c.Rollout, c.Title, c.Wave, c.State, stateText(x.From))
+				fmt.Fprintf(w, "%s comes with the rollout %s, %s (wave %s, %s); without it: %s\n", x.Setting, c.Rollout, c.Title, c.Wave,
+					c.State, stateText(x.From))
 			default:
 				fmt.Fprintf(w, "%s will be %s with the rollout %s, %s (%s; wave %s, %s)\n",
 					x.Setting, stateText(x.To), c.Rollout, c.Title, progressWords[c.Progress], c.Wave, c.State)

@@ -32,7 +32,8 @@ func roleCommand(s Streams) *cli.Command {
 			},
 			{
 				Name: "define", Usage: "define a role, or alter one that was defined here", ArgsUsage: "ROLE",
-				Description: "Rights are " + access.Of(access.All...).String() + ".\nA role has no right that you do not have yourself, everywhere.\n\n" +
+				Description: "Rights are " + access.Of(access.All...).String() +
+					".\nA role has no right that you do not have yourself, everywhere.\n\n" +
 					"Example:\n  zridge role define fleet-writer --title \"Writes for the fleet\" --right read --right write",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "title", Usage: "`TITLE` that people read", Required: true},

@@ -31,7 +31,8 @@ func personCommand(s Streams) *cli.Command {
 					}
 				}
 				return []string{p.ID, p.Name, p.Mail, p.Unit, fmt.Sprint(p.Devices), from}
-			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, whereFlag(), &cli.StringFlag{Name: "sort", Usage: "`FIELD` to sort by; with - in front the other way"}),
+			}, &cli.StringFlag{Name: "q", Usage: "only those that mention `WORDS`"}, whereFlag(),
+				&cli.StringFlag{Name: "sort", Usage: "`FIELD` to sort by; with - in front the other way"}),
 			{
 				Name:      "show",
 				Usage:     "a person: groups and why, laptops, where it is known from",

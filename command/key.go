@@ -84,7 +84,8 @@ func printFound(w io.Writer, found []wire.FoundLaptop) {
 	}
 	rows := make([][]string, len(found))
 	for i, f := range found {
-		rows[i] = []string{markedSerial(f.Serial, f.Differs), f.Device, f.Model, peopleOf(&f), unitOf(&f), stateOfVolumes(f.Volumes), since(f.KeySince), usedText(f.KeyUsedAt)}
+		rows[i] = []string{markedSerial(f.Serial, f.Differs), f.Device, f.Model, peopleOf(&f), unitOf(&f), stateOfVolumes(f.Volumes),
+			since(f.KeySince), usedText(f.KeyUsedAt)}
 	}
 	printTable(w, []string{"serial", "laptop", "model", "owner, others who use it", "unit", "disk", "key since", ""}, rows)
 	if slices.ContainsFunc(found, func(f wire.FoundLaptop) bool { return len(f.Differs) > 0 }) {
@@ -164,8 +165,9 @@ func usedText(t *time.Time) string {
 
 func keyHistoryCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "history", Usage: "the keys of a laptop with the time in which each was valid, and who asked for them; no key is shown", ArgsUsage: "DEVICE",
-		Flags: []cli.Flag{formatFlag("text", "json")},
+		Name: "history", Usage: "the keys of a laptop with the time in which each was valid, and who asked for them; no key is shown",
+		ArgsUsage: "DEVICE",
+		Flags:     []cli.Flag{formatFlag("text", "json")},
 		Action: asked(s, 1, "DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			h, err := historyOf(ctx, api, c.Args().First())
 			if err != nil {

@@ -22,7 +22,8 @@ import (
 
 func keyCoverageCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "coverage", Usage: "how far laptops are encrypted with a key that can be found again, by unit; with --group its laptops", ArgsUsage: " ",
+		Name: "coverage", Usage: "how far laptops are encrypted with a key that can be found again, by unit; with --group its laptops",
+		ArgsUsage:   " ",
 		Description: "Examples:\n  zridge key coverage\n  zridge key coverage --group not-encrypted --unit labs\n  zridge key coverage --report html --output coverage.html",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "unit", Usage: "this `UNIT` with what is below it"},
@@ -91,14 +92,16 @@ func printCoverage(w io.Writer, units []wire.UnitCoverage) {
 	rows := make([][]string, len(units))
 	for i, u := range units {
 		c := u.Counts
-		numbers := []int{c.All, c.Demanded, c.Encrypted, c.Escrowed, c.NotEscrowed, c.NotEncrypted, c.Cannot, c.NeverReported, c.NotRenewed, c.TooOld, c.NotResealed}
+		numbers := []int{c.All, c.Demanded, c.Encrypted, c.Escrowed, c.NotEscrowed, c.NotEncrypted, c.Cannot, c.NeverReported,
+			c.NotRenewed, c.TooOld, c.NotResealed}
 		rows[i] = []string{strings.Repeat("  ", u.Depth) + u.Title}
 		for _, n := range numbers {
 			rows[i] = append(rows[i], fmt.Sprint(n))
 		}
 	}
 	printTable(w, []string{
-		"unit", "laptops", "demanded", "encrypted", "covered", "no key stored", "not encrypted", "cannot", "never reported", "shown", "too old", "other seal",
+		"unit", "laptops", "demanded", "encrypted", "covered", "no key stored", "not encrypted", "cannot", "never reported", "shown",
+		"too old", "other seal",
 	}, rows)
 }
 
@@ -120,7 +123,8 @@ func coverageGroup(ctx context.Context, s Streams, c *cli.Command, api *client.C
 					why = append(why, text)
 				}
 			}
-			rows[i] = []string{l.Device, l.Model, owner, l.Unit.Title, stateOfVolumes(l.Volumes), since(l.KeySince), strings.Join(append(why, usedText(l.UsedAt)), " ")}
+			rows[i] = []string{l.Device, l.Model, owner, l.Unit.Title, stateOfVolumes(l.Volumes), since(l.KeySince),
+				strings.Join(append(why, usedText(l.UsedAt)), " ")}
 		}
 		printTable(s.Out, []string{"laptop", "model", "owner", "unit", "disk", "key since", ""}, rows)
 		fmt.Fprintln(s.Out, counted(len(list), "laptop"))
@@ -167,7 +171,8 @@ func keyFindingsCommand(s Streams) *cli.Command {
 					if what != "" {
 						what = " (" + what + ")"
 					}
-					fmt.Fprintf(s.Out, "%s %s%s: %s\n", counted(f.Laptops, "laptop"), findingWords[f.Code], what, strings.Join(firstOf(f.Devices, 8, f.Laptops), ", "))
+					fmt.Fprintf(s.Out, "%s %s%s: %s\n", counted(f.Laptops, "laptop"), findingWords[f.Code], what,
+						strings.Join(firstOf(f.Devices, 8, f.Laptops), ", "))
 				}
 				if len(list) == 0 {
 					fmt.Fprintln(s.Out, "Nothing has to be looked at.")

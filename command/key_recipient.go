@@ -34,7 +34,8 @@ func recipientCommand(s Streams) *cli.Command {
 						r.Title = "(not registered)"
 					}
 					return []string{
-						r.Recipient, r.Title, holder, counted(r.Named, "laptop"), fmt.Sprint(r.Keys), fmt.Sprint(r.Alone), fmt.Sprint(r.Earlier), r.ReplaceOn, state,
+						r.Recipient, r.Title, holder, counted(r.Named, "laptop"), fmt.Sprint(r.Keys), fmt.Sprint(r.Alone), fmt.Sprint(r.Earlier),
+						r.ReplaceOn, state,
 					}
 				},
 			),

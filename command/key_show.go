@@ -41,7 +41,8 @@ func keyShowCommand(s Streams) *cli.Command {
 			if err != nil {
 				return err
 			}
-			in := wire.KeyAsk{Device: id, Identifier: c.String("identifier"), Person: c.String("person"), Model: c.String("model"), Reason: c.String("reason")}
+			in := wire.KeyAsk{Device: id, Identifier: c.String("identifier"), Person: c.String("person"), Model: c.String("model"),
+				Reason: c.String("reason")}
 			lines := bufio.NewReader(s.In)
 			for _, each := range []struct {
 				into   *string

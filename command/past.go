@@ -17,7 +17,8 @@ import (
 
 func pastCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "past", Usage: "what was decided for a laptop at a moment, by whom, who approved it, and what the laptop reported", ArgsUsage: "DEVICE",
+		Name: "past", Usage: "what was decided for a laptop at a moment, by whom, who approved it, and what the laptop reported",
+		ArgsUsage:   "DEVICE",
 		Description: "Examples:\n  zridge device past LT-0110 --at 2026-10-03T14:00 --area encryption\n  zridge device past LT-0110 --at 2026-10-03",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "at", Required: true, Usage: "the `MOMENT`, such as 2026-10-03T14:00; a day alone is its end"},
@@ -56,7 +57,8 @@ func printPast(w io.Writer, p wire.Past) {
 		fmt.Fprintf(w, "  the rollout %s had reached it\n", id)
 	}
 	for _, x := range p.Exceptions {
-		fmt.Fprintf(w, "  the exception %s counted: %s, approved by %s on %s, until %s: %s\n", x.ID, x.Setting, x.ApprovedBy, x.ApprovedOn, x.Until, x.Reason)
+		fmt.Fprintf(w, "  the exception %s counted: %s, approved by %s on %s, until %s: %s\n", x.ID, x.Setting, x.ApprovedBy,
+			x.ApprovedOn, x.Until, x.Reason)
 	}
 	for _, is := range p.Settings {
 		printPastSetting(w, is)

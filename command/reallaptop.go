@@ -110,7 +110,8 @@ func startRealLaptop(ctx context.Context, folder string) (*realLaptop, error) {
 
 // inside gives a command that runs in the copy.
 func (l *realLaptop) inside(ctx context.Context, name string, arguments ...string) *exec.Cmd {
-	enter := append([]string{"-t", fmt.Sprint(l.inner()), "-m", "-n", "-p", "-u", "chroot", filepath.Join(l.folder, "root"), name}, arguments...)
+	enter := append([]string{"-t", fmt.Sprint(l.inner()), "-m", "-n", "-p", "-u", "chroot", filepath.Join(l.folder, "root"), name},
+		arguments...)
 	return exec.CommandContext(ctx, "nsenter", enter...)
 }
 
@@ -126,7 +127,8 @@ func (l *realLaptop) inner() int {
 
 // enrol takes the laptop in, in place of the simulated one, and lets its agent run. It gives the laptops that are left to
 // simulate.
-func (l *realLaptop) enrol(ctx context.Context, api *client.Client, ids []endpoint.Identity, certificate string) ([]endpoint.Identity, error) {
+func (l *realLaptop) enrol(ctx context.Context, api *client.Client, ids []endpoint.Identity,
+	certificate string) ([]endpoint.Identity, error) {
 	at := slices.IndexFunc(ids, func(id endpoint.Identity) bool { return id.Device == l.device })
 	if at < 0 {
 		return ids, fmt.Errorf("the estate has no laptop %s", l.device)
@@ -145,7 +147,8 @@ func (l *realLaptop) enrol(ctx context.Context, api *client.Client, ids []endpoi
 		return ids, fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
 	}
 	base := (&url.URL{Scheme: "https", Host: serviceAddress}).String()
-	enrols := l.inside(ctx, "zridge-agent", "enrol", base, "--code", made.Codes[0], "--device", l.device, "--ca", "/etc/zridge-agent/service.pem")
+	enrols := l.inside(ctx, "zridge-agent", "enrol", base, "--code", made.Codes[0], "--device", l.device, "--ca",
+		"/etc/zridge-agent/service.pem")
 	if out, err := enrols.CombinedOutput(); err != nil {
 		return ids, fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
 	}

@@ -135,7 +135,8 @@ func commentAction(ctx context.Context, c *cli.Command, api *client.Client) erro
 
 // changeStates are the words for the states of a change.
 var changeStates = map[string]string{
-	"open": "open", "in-review": "in review", "rolling-out": "rolling out", "published": "published", "taken-back": "taken back", "discarded": "discarded",
+	"open": "open", "in-review": "in review", "rolling-out": "rolling out", "published": "published", "taken-back": "taken back",
+	"discarded": "discarded",
 }
 
 func printReview(w io.Writer, r wire.Review) {
@@ -186,7 +187,8 @@ func printReview(w io.Writer, r wire.Review) {
 		if len(m.Settings) > 0 {
 			what = ", which alters " + strings.Join(m.Settings, ", ") + ", too"
 		}
-		fmt.Fprintf(w, "  meets      rollout %s, %s (%s)%s: both alter something on %s\n", m.Rollout, m.Title, m.Progress, what, counted(m.Laptops, "laptop"))
+		fmt.Fprintf(w, "  meets      rollout %s, %s (%s)%s: both alter something on %s\n", m.Rollout, m.Title, m.Progress, what,
+			counted(m.Laptops, "laptop"))
 	}
 	for _, c := range r.Comments {
 		marks := ""

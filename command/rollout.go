@@ -25,7 +25,8 @@ func rolloutAtFlag() *cli.StringFlag {
 
 func rolloutCommand(s Streams) *cli.Command {
 	commands := []*cli.Command{
-		listing(s, "list", "rollouts, those under way first", "/rollouts", []string{"rollout", "state", "title", "laptops", "taken", "failed", "wave", "published"},
+		listing(s, "list", "rollouts, those under way first", "/rollouts", []string{"rollout", "state", "title", "laptops", "taken",
+			"failed", "wave", "published"},
 			func(r wire.Rollout) []string {
 				return []string{
 					r.ID, progressText(r), r.Title, fmt.Sprint(r.Laptops), fmt.Sprint(r.Counts["taken"]), fmt.Sprint(r.Counts["failed"]), openWave(r),
@@ -85,12 +86,14 @@ func rolloutCommand(s Streams) *cli.Command {
 		Flags: []cli.Flag{&cli.StringFlag{Name: "why", Required: true, Usage: "the `REASON`"}},
 		Action: asked(s, 2, "ROLLOUT DEVICE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			_, err := client.Post[wire.Rollout](
-				ctx, api, client.Path("rollouts", c.Args().First(), "acts"), wire.RolloutAct{Act: "excuse", Device: c.Args().Get(1), Note: c.String("why")},
+				ctx, api, client.Path("rollouts", c.Args().First(), "acts"), wire.RolloutAct{Act: "excuse", Device: c.Args().Get(1),
+					Note: c.String("why")},
 			)
 			return err
 		}),
 	}, rehearseCommand(s))
-	return &cli.Command{Name: "rollout", Usage: "changes on their way to laptops: list, show, watch, go, pause, resume, take back", Commands: commands}
+	return &cli.Command{Name: "rollout", Usage: "changes on their way to laptops: list, show, watch, go, pause, resume, take back",
+		Commands: commands}
 }
 
 func laptopsCommand(s Streams) *cli.Command {
@@ -183,7 +186,8 @@ func effectOf(act string, r wire.Rollout) string {
 		return fmt.Sprintf("%s would get the change at the next check-in; %d failed and %d lost ones would not stop the rollout again.",
 			counted(n("due", "silent"), "laptop"), n("failed"), n("lost"))
 	case "finish":
-		return fmt.Sprintf("%s that have not taken the change would get it at the next check-in.", counted(n("waiting", "due", "silent", "excused"), "laptop"))
+		return fmt.Sprintf("%s that have not taken the change would get it at the next check-in.",
+			counted(n("waiting", "due", "silent", "excused"), "laptop"))
 	}
 	return fmt.Sprintf("%s would get back what they had before.", counted(n("taken", "failed", "lost", "due", "silent"), "laptop"))
 }
@@ -236,10 +240,12 @@ func printRollout(w io.Writer, r wire.Rollout) {
 	}
 	fmt.Fprintf(w, "  plan     %s\n  laptops  %d: %s\n", planTitle(r), r.Laptops, countsText(r.Counts))
 	if s := r.StopsAt; s != nil {
-		fmt.Fprintf(w, "  stops    when more than %d fail (%d did) or more than %d are lost (%d are)\n", s.FailedMost, s.Failed, s.LostMost, s.Lost)
+		fmt.Fprintf(w, "  stops    when more than %d fail (%d did) or more than %d are lost (%d are)\n", s.FailedMost, s.Failed,
+			s.LostMost, s.Lost)
 	}
 	if p := r.Prediction; p.Judged > 0 {
-		fmt.Fprintf(w, "  came true %s %% of the predictions: %d of %s report what was predicted\n", p.Percent, p.CameTrue, counted(p.Judged, "laptop"))
+		fmt.Fprintf(w, "  came true %s %% of the predictions: %d of %s report what was predicted\n", p.Percent, p.CameTrue,
+			counted(p.Judged, "laptop"))
 	}
 	for _, wave := range r.Waves {
 		fmt.Fprintf(w, "  %s\n", waveText(wave))

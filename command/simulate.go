@@ -50,7 +50,8 @@ func simulateCommand(s Streams) *cli.Command {
 			if c.NArg() > 0 {
 				return wrongArguments(c, "no arguments")
 			}
-			shares := endpoint.Shares{Slow: c.Int("slow"), Offline: c.Int("offline"), Refusing: c.Int("refuse"), Wrong: c.Int("wrong"), Taking: c.Int("taking")}
+			shares := endpoint.Shares{Slow: c.Int("slow"), Offline: c.Int("offline"), Refusing: c.Int("refuse"), Wrong: c.Int("wrong"),
+				Taking: c.Int("taking")}
 			if shares.Slow+shares.Offline+shares.Refusing+shares.Wrong > 100 {
 				return usage("device simulate: the shares add up to more than 100 percent")
 			}

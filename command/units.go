@@ -247,7 +247,8 @@ func inheritsCommand(s Streams, what, path string) *cli.Command {
 		ArgsUsage: strings.ToUpper(what),
 		Description: "Counts are laptops of the " + what + ". With --why every entry is listed with where it comes from and what is in " +
 			"effect instead of it.\n\n" +
-			"Example:\n  zridge " + what + " inherits " + map[string]string{"unit": "slipway", "group": "field-laptops"}[what] + " --only overridden --why",
+			"Example:\n  zridge " + what + " inherits " + map[string]string{"unit": "slipway", "group": "field-laptops"}[what] +
+			" --only overridden --why",
 		Flags: []cli.Flag{
 			&cli.StringFlag{
 				Name:  "only",

@@ -381,7 +381,8 @@ func TestFormsOfOneMistake(t *testing.T) {
 		want     bool
 	}{
 		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "allow"}, true},
-		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "allow", "disk.startup.key_with_pin": "forbid"}, true},
+		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "allow",
+			"disk.startup.key_with_pin": "forbid"}, true},
 		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.key_with_pin": "require"}, false},
 		{"startup.pin-length-not-asked", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "forbid"}, false}, // another check
 		{"startup.pin-length-without-pin", set{"disk.startup.pin_length": int64(8), "disk.startup.pin": "forbid"}, true},
@@ -389,7 +390,8 @@ func TestFormsOfOneMistake(t *testing.T) {
 		{"signin.automatic-not-allowed", set{"signin.automatic": true, "signin.automatic_account": "a", "signin.allowed": []string{}}, true},
 		{"signin.automatic-not-allowed", set{"signin.automatic": false, "signin.automatic_account": "a", "signin.denied": []string{"a"}}, false},
 		{"signin.automatic-not-allowed", set{"signin.automatic": true, "signin.automatic_account": "a"}, false},
-		{"applications.nothing-checks-downloads", set{"applications.reputation": "off", "applications.sources": "anywhere", "applications.control": "audit"}, true},
+		{"applications.nothing-checks-downloads", set{"applications.reputation": "off", "applications.sources": "anywhere",
+			"applications.control": "audit"}, true},
 		{"applications.nothing-checks-downloads", set{"applications.reputation": "off", "applications.sources": "company-store"}, false},
 	} {
 		check, there := checks[c.check]

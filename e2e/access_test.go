@@ -65,14 +65,16 @@ func TestEveryPageIsAccessible(t *testing.T) {
 		"/policies/field-encryption/summary": "How to go back", "/dictionary/applications.permissions": "Several policies",
 		"/dictionary/define?from=media.camera": "Further words", "/dictionary?area=trust": "Certificates never to trust",
 		"/changes": "Cameras in the workshop", "/changes/" + c.ID: "What it does to what is live", "/audit-log": "publish",
-		"/accounts": "(you)", "/accounts/" + adminName: "What it may do today", "/roles": "Service desk", "/access": "(this browser)", "/people": "Anders Costa", "/people/ruth.mbeki": "Crew leads",
+		"/accounts": "(you)", "/accounts/" + adminName: "What it may do today", "/roles": "Service desk", "/access": "(this browser)",
+		"/people": "Anders Costa", "/people/ruth.mbeki": "Crew leads",
 		"/groups": "Release pilots", "/groups/old-chip": "The rule fails on", "/groups/new": "Who is in it", "/units": "Detached",
 		"/sources": "Inventory", "/sources/new": "A provisioning client",
 		"/sources/inventory": "Send a table", "/exceptions": "Sonar plotter", "/exceptions?ask=": "Nothing alters before",
 		"/compare?a=LT-0110&unit=slipway": "settings differ", "/compare?a=LT-0001&b=LT-0110": "Facts that differ",
 		"/devices?where=facts/ram_gb>=16&columns=facts/ram_gb": "laptops that fit", "/units/slipway": "How it comes here",
 		"/units/matrix?show=all": "Harbour office", "/groups/on-call/inherits": "overridden on",
-		"/dictionary/screen.lock_after_minutes": "What it is where", "/no/such/page": "no such page", "/drift": "Nothing was altered on a laptop", "/baselines": "As the audit wants it",
+		"/dictionary/screen.lock_after_minutes": "What it is where", "/no/such/page": "no such page",
+		"/drift": "Nothing was altered on a laptop", "/baselines": "As the audit wants it",
 		"/baselines/audited": "By setting", "/coverage": "Who can open the keys", "/keys": "You may not see recovery keys",
 	} {
 		p.goTo(path)

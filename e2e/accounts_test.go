@@ -43,7 +43,8 @@ func TestAccountsInTheConsole(t *testing.T) {
 	p.shot("accounts")
 	p.goTo("/units/survey-fleet")
 	p.button("Access")
-	p.until("an author of the unit does not write the unit itself", `document.querySelector('dialog caption')?.innerText === '1 account today'`)
+	p.until("an author of the unit does not write the unit itself",
+		`document.querySelector('dialog caption')?.innerText === '1 account today'`)
 	p.choose("Right", "read")
 	p.until("who may read there is listed", `[...document.querySelectorAll('dialog th')].some((c) => c.innerText === 'lena.brandt')`)
 	p.shot("who-may")

@@ -115,7 +115,8 @@ func TestEnrolmentInTheConsole(t *testing.T) {
 	axe, folder := string(data), t.TempDir()
 	r, ca, code := invited(t, folder)
 	p := newPage(t, r.address)
-	if _, err := chromedp.Call(p.ctx, security.SetIgnoreCertificateErrors, security.SetIgnoreCertificateErrorsParams{Ignore: true}); err != nil {
+	if _, err := chromedp.Call(p.ctx, security.SetIgnoreCertificateErrors,
+		security.SetIgnoreCertificateErrorsParams{Ignore: true}); err != nil {
 		t.Fatal(err)
 	}
 	p.signIn()
@@ -152,7 +153,8 @@ func TestEnrolmentInTheConsole(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(dmi, "product_serial"), []byte(name+"\n"), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		out, err := exec.Command(program, "--root", root, "--state", filepath.Join(folder, name+".state"), "enrol", r.address, "--code", code, "--ca", ca).CombinedOutput()
+		out, err := exec.Command(program, "--root", root, "--state", filepath.Join(folder, name+".state"), "enrol", r.address, "--code",
+			code, "--ca", ca).CombinedOutput()
 		return string(out), err
 	}
 	fresh := strings.Fields(codes)[0]
@@ -191,7 +193,8 @@ func policyPage(t *testing.T, folder, policies string) string {
 		t.Fatal(err)
 	}
 	script := filepath.Join(folder, "chromium.sh")
-	text := fmt.Sprintf("#!/bin/sh\nexec unshare -m sh -c 'mount --bind %s /etc/chromium && exec %s \"$@\"' chromium \"$@\"\n", policies, chromium)
+	text := fmt.Sprintf("#!/bin/sh\nexec unshare -m sh -c 'mount --bind %s /etc/chromium && exec %s \"$@\"' chromium \"$@\"\n",
+		policies, chromium)
 	if err := os.WriteFile(script, []byte(text), 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -289,7 +292,8 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	if err := os.Mkdir(work, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	command.Env = append(os.Environ(), "WORK="+work, "PACKAGE="+file, "CA="+ca, "BASE="+r.address, "CODE="+code, "LEAF="+filepath.Join(folder, "leaf.pem"))
+	command.Env = append(os.Environ(), "WORK="+work, "PACKAGE="+file, "CA="+ca, "BASE="+r.address, "CODE="+code, "LEAF="+
+		filepath.Join(folder, "leaf.pem"))
 	var said strings.Builder
 	command.Stderr = &said
 	data, err := command.Output()

@@ -255,7 +255,8 @@ func TestOneRequestForEachPause(t *testing.T) {
 		p.typesWithoutPause("Lock the screen after minutes without use", minutes)
 		p.until(
 			"it is kept and shown",
-			`document.body.innerText.includes('Saved in the open change') && document.querySelector('main').innerText.includes(' `+minutes+`') && window.asked.some((a) => a.startsWith('PUT'))`,
+			`document.body.innerText.includes('Saved in the open change') && document.querySelector('main').innerText.includes(' `+minutes+
+				`') && window.asked.some((a) => a.startsWith('PUT'))`,
 		)
 		asked, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`window.asked`))
 		if err != nil {

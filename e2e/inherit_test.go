@@ -84,7 +84,8 @@ func TestInheritanceInTheTerminal(t *testing.T) {
 	if len(w.Units) != 11 || w.Units[0].Prevailing.Devices+w.Units[0].Prevailing.Others != 240 || len(w.Groups) != 2 {
 		t.Errorf("%+v", w)
 	}
-	for _, args := range [][]string{{"unit", "inherits", "nowhere"}, {"unit", "matrix", "--unit", "nowhere"}, {"setting", "places", "no.such"}, {"unit", "inherits", "slipway", "--only", "red"}} {
+	for _, args := range [][]string{{"unit", "inherits", "nowhere"}, {"unit", "matrix", "--unit", "nowhere"},
+		{"setting", "places", "no.such"}, {"unit", "inherits", "slipway", "--only", "red"}} {
 		if _, errOut, status := r.run("", args...); status == 0 || !strings.Contains(errOut, args[len(args)-1]) {
 			t.Errorf("%v: %d %s", args, status, errOut)
 		}

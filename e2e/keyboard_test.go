@@ -116,7 +116,8 @@ func TestPatternsOfTheKeyboard(t *testing.T) {
 		});
 	})()`)
 
-	for _, path := range []string{"/policies", "/groups", "/units", "/exceptions", "/changes", "/conflicts", "/audit-log", "/accounts", "/devices/LT-0110", "/units/matrix"} {
+	for _, path := range []string{"/policies", "/groups", "/units", "/exceptions", "/changes", "/conflicts", "/audit-log",
+		"/accounts", "/devices/LT-0110", "/units/matrix"} {
 		p.goTo(path)
 		p.until(path+" has loaded", `!!document.querySelector('main h1') && !document.querySelector('[aria-label="Loading"]')`)
 		p.until(
@@ -183,7 +184,8 @@ func TestAJobByKeyboardAlone(t *testing.T) {
 		k.do("Ctrl-K", chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl))) // also in a field, where / is a character
 		p.until("the finder waits for words", `document.activeElement?.getAttribute('aria-label')?.startsWith('Find a page')`)
 		k.write(words)
-		p.until("the first hit is meant", `document.querySelector('[role=option][aria-selected=true] .id')?.innerText === `+quoted(path[strings.LastIndex(path, "/")+1:]))
+		p.until("the first hit is meant", `document.querySelector('[role=option][aria-selected=true] .id')?.innerText === `+
+			quoted(path[strings.LastIndex(path, "/")+1:]))
 		k.press(kb.Enter)
 		p.until("the page is open", `location.pathname === `+quoted(path))
 	}

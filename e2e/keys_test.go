@@ -51,7 +51,8 @@ func deskOf(t *testing.T, more map[string]any) *desk {
 		"id": "encryption-base", "title": "Every disk is encrypted", "kind": "encryption", "priority": 10, "settings": settings,
 		"audience": map[string]any{"include": []string{"everyone"}},
 	}
-	if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "encryption-base"), nil, body, nil); err != nil {
+	if _, err := api.Call(ctx, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "encryption-base"), nil, body,
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	if p, _ := call(t, api, http.MethodPost, client.Path("changes", c.ID, "publish"), `{"at_once":true}`); p != nil {
@@ -61,7 +62,8 @@ func deskOf(t *testing.T, more map[string]any) *desk {
 		if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Name: name, Password: clerkPassword}, nil); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := client.Post[wire.Grant](ctx, api, "/grants", wire.NewGrant{Account: name, Role: "service-desk", Unit: "slipway"}); err != nil {
+		if _, err := client.Post[wire.Grant](ctx, api, "/grants", wire.NewGrant{Account: name, Role: "service-desk",
+			Unit: "slipway"}); err != nil {
 			t.Fatal(err)
 		}
 	}

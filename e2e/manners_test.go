@@ -253,7 +253,8 @@ func TestDecisionsNeedAReason(t *testing.T) {
 		!strings.Contains(errOut, "reason") {
 		t.Errorf("settling without a reason: status %d %s", status, errOut)
 	}
-	if _, errOut, status := r.run("", "conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "leads-banner", "--reason", "  "); status != 2 ||
+	if _, errOut, status := r.run("", "conflicts", "settle", "signin.banner", "--way", "prefer", "--policy", "leads-banner",
+		"--reason", "  "); status != 2 ||
 		!strings.Contains(errOut, "reason") {
 		t.Errorf("settling with an empty reason: status %d %s", status, errOut)
 	}

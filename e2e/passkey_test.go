@@ -44,7 +44,8 @@ func TestPasskeysInTheConsole(t *testing.T) {
 	p.goTo("/access")
 	p.shows("used just now")
 	// A device that does not ask its owner vouches for nobody.
-	if _, err := chromedp.Call(p.ctx, webauthn.SetUserVerified, webauthn.SetUserVerifiedParams{AuthenticatorID: device.AuthenticatorID}); err != nil {
+	if _, err := chromedp.Call(p.ctx, webauthn.SetUserVerified,
+		webauthn.SetUserVerifiedParams{AuthenticatorID: device.AuthenticatorID}); err != nil {
 		t.Fatal(err)
 	}
 	again()

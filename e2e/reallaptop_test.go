@@ -29,7 +29,8 @@ func TestTheRealLaptopOfTheDemo(t *testing.T) {
 	}
 	banner := func() string { return inside("cat", "/etc/issue") }
 	await(t, "the laptop has its banner", func() bool { return strings.Contains(banner(), "Larkfell Hydrographic") })
-	if shown := inside("zridge-agent", "show"); !strings.Contains(shown, "by House rules: Agreed with the works council") || !strings.Contains(shown, "Kind to the battery") {
+	if shown := inside("zridge-agent", "show"); !strings.Contains(shown, "by House rules: Agreed with the works council") ||
+		!strings.Contains(shown, "Kind to the battery") {
 		t.Errorf("the laptop shows\n%s", shown)
 	}
 	if _, err := exec.LookPath("nft"); err == nil {

@@ -86,7 +86,8 @@ func TestFromPublishingToRollout(t *testing.T) {
 		t.Fatal(err)
 	}
 	writes.Token = token.Secret
-	change, err := client.Post[wire.Change](ctx, writes, "/changes", wire.NewChange{Title: "Who finds a laptop", Why: "Two were found this year."})
+	change, err := client.Post[wire.Change](ctx, writes, "/changes", wire.NewChange{Title: "Who finds a laptop",
+		Why: "Two were found this year."})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -167,8 +168,9 @@ func TestFromPublishingToRollout(t *testing.T) {
 	})
 
 	for path, shows := range map[string]string{
-		"/rollouts": "taken back", "/rollouts/plans": "Ten laptops, then everybody", "/rollouts/plans/careful": "When it stops, and when waves open",
-		"/changes/rules": "A second look", "/devices/LT-0001/past?at=" + time.Now().UTC().Format(time.RFC3339): "Property of Larkfell",
+		"/rollouts": "taken back", "/rollouts/plans": "Ten laptops, then everybody",
+		"/rollouts/plans/careful": "When it stops, and when waves open",
+		"/changes/rules":          "A second look", "/devices/LT-0001/past?at=" + time.Now().UTC().Format(time.RFC3339): "Property of Larkfell",
 	} {
 		boss.goTo(path)
 		boss.shows(shows)
@@ -271,7 +273,8 @@ func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
 	started := time.Now()
 	change := strings.TrimSpace(writer.must("change", "new", "Who finds a laptop"))
 	writer.must("change", "edit", change, policy)
-	if _, errOut, status := writer.run("", "change", "send", change, "--to", author.Name); status != 1 || !strings.Contains(errOut, "who may not approve") {
+	if _, errOut, status := writer.run("", "change", "send", change, "--to", author.Name); status != 1 ||
+		!strings.Contains(errOut, "who may not approve") {
 		t.Errorf("sent to somebody who may not approve: status %d, %s", status, errOut)
 	}
 	if out := writer.must("change", "send", change, "--to", adminName); !strings.Contains(out, "A second look: 1 approval, missing") {
@@ -287,7 +290,8 @@ func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
 		t.Errorf("approve without --yes: status %d\n%s", status, out)
 	}
 	r.must("change", "comment", change, "Is the number staffed at night?", "--block")
-	if _, errOut, status := r.run("", "change", "publish", change, "--yes"); status != 1 || !strings.Contains(errOut, "is to be resolved first") {
+	if _, errOut, status := r.run("", "change", "publish", change, "--yes"); status != 1 ||
+		!strings.Contains(errOut, "is to be resolved first") {
 		t.Errorf("published with a comment that blocks: status %d, %s", status, errOut)
 	}
 	r.must("change", "comment", change, "--resolve", "1")
@@ -324,13 +328,16 @@ func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
 
 	r.must("announcement", "choose", "--mail", "rollout-stopped", "--mail", "review-wanted")
 	r.must("announcement", "choose", "--webhook", "none")
-	if out := r.must("announcement", "show"); !strings.Contains(out, "by e-mail   review-wanted, rollout-stopped") || !strings.Contains(out, "by webhook  none") {
+	if out := r.must("announcement", "show"); !strings.Contains(out, "by e-mail   review-wanted, rollout-stopped") ||
+		!strings.Contains(out, "by webhook  none") {
 		t.Errorf("announcements are\n%s", out)
 	}
-	if _, errOut, status := r.run("", "announcement", "choose", "--mail", "everything"); status != 2 || !strings.Contains(errOut, "exception-lapses") {
+	if _, errOut, status := r.run("", "announcement", "choose", "--mail", "everything"); status != 2 ||
+		!strings.Contains(errOut, "exception-lapses") {
 		t.Errorf("an unknown topic: status %d, %s", status, errOut)
 	}
-	if _, errOut, status := r.run("", "announcement", "choose", "--to", "https://hooks.larkfell.example/x"); status != 1 || !strings.Contains(errOut, "allows for webhooks") {
+	if _, errOut, status := r.run("", "announcement", "choose", "--to", "https://hooks.larkfell.example/x"); status != 1 ||
+		!strings.Contains(errOut, "allows for webhooks") {
 		t.Errorf("a host that is not allowed: status %d, %s", status, errOut)
 	}
 
@@ -347,7 +354,8 @@ func TestAReviewAndARolloutOnTheCommandLine(t *testing.T) {
 	if out := r.must("grant", "list", "--at", before); !strings.Contains(out, author.Name) {
 		t.Errorf("the author had no grant:\n%s", out)
 	}
-	if _, errOut, status := r.run("", "policy", "show", "found", "--live", "--at", before); status != 2 || !strings.Contains(errOut, "expected one of them") {
+	if _, errOut, status := r.run("", "policy", "show", "found", "--live", "--at", before); status != 2 ||
+		!strings.Contains(errOut, "expected one of them") {
 		t.Errorf("--live with --at: status %d, %s", status, errOut)
 	}
 

@@ -20,7 +20,8 @@ func TestAnAuthorOfOneUnitInTheConsole(t *testing.T) {
 	if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, account, nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := client.Post[wire.Grant](ctx, api, "/grants", wire.NewGrant{Account: account.Name, Role: "author", Unit: "survey-fleet"}); err != nil {
+	if _, err := client.Post[wire.Grant](ctx, api, "/grants", wire.NewGrant{Account: account.Name, Role: "author",
+		Unit: "survey-fleet"}); err != nil {
 		t.Fatal(err)
 	}
 	p := newPage(t, r.address)

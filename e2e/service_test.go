@@ -306,7 +306,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 			asked++
 			// Paths of things that are not there: 401 and 403 come before 404 and 422.
 			concrete := strings.TrimPrefix(
-				strings.NewReplacer("{id}", "nothing", "{kind}", "policies", "{object}", "nothing", "{group}", "nothing", "{token}", "nothing", "{other}", "nothing", "{of}", "devices", "{comment}", "1").
+				strings.NewReplacer("{id}", "nothing", "{kind}", "policies", "{object}", "nothing", "{group}", "nothing", "{token}",
+					"nothing", "{other}", "nothing", "{of}", "devices", "{comment}", "1").
 					Replace(path),
 				"/api/v1",
 			)
@@ -443,32 +444,37 @@ func TestBadInputAtTheAPI(t *testing.T) {
 		status             int
 		says               string
 	}{
-		"no JSON":                    {http.MethodPut, edit, `{"id":`, 400, "unexpected end"},
-		"empty body":                 {http.MethodPut, edit, ``, 400, "required"},
-		"an unknown field":           {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{},"audience":{},"colour":1}`, 422, `1:58: unknown-field`},
-		"another id":                 {http.MethodPut, edit, `{"id":"p2","kind":"security","settings":{},"audience":{}}`, 422, `found "p2"`},
-		"an unknown setting":         {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{"no.such":1},"audience":{}}`, 422, `/policies/p1/settings/no.such`},
-		"a value out of range":       {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{"screen.lock_after_minutes":0},"audience":{}}`, 422, "from 1 to 1440"},
-		"an unknown group":           {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{},"audience":{"include":["group:nobody"]}}`, 422, "nobody"},
-		"a condition that is no CEL": {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{},"audience":{"when":"device."}}`, 422, "bad-expression"},
-		"nested deep":                {http.MethodPut, edit, deep, 422, "too-deep"},
-		"a body of 2 MiB":            {http.MethodPut, edit, `{"id":"` + strings.Repeat("x", 2<<20) + `"}`, 413, ""},
-		"an unknown kind":            {http.MethodPut, client.Path("changes", c.ID, "edits", "gadgets", "g"), `{}`, 422, ""},
-		"people are not edited":      {http.MethodPut, client.Path("changes", c.ID, "edits", "people", "g"), `{}`, 422, ""},
-		"no such change":             {http.MethodPut, client.Path("changes", "C-none", "edits", "policies", "p1"), quietPolicy, 404, "C-none"},
-		"retire what is not there":   {http.MethodPost, edit + "/retire", ``, 404, "p1"},
-		"a change with no title":     {http.MethodPost, "/changes", `{"title":"  "}`, 422, "1 to 200"},
-		"a title of another type":    {http.MethodPost, "/changes", `{"title":7}`, 422, ""},
-		"publish nothing":            {http.MethodPost, client.Path("changes", c.ID, "publish"), ``, 422, "without edits"},
-		"a cursor that is none":      {http.MethodGet, "/devices?cursor=%21", ``, 422, "cursor"},
-		"a limit beyond":             {http.MethodGet, "/devices?limit=5000", ``, 422, "1000"},
-		"an unknown query":           {http.MethodGet, "/devices?colour=blue", ``, 422, "colour"},
-		"a state that is none":       {http.MethodGet, "/devices?state=sad", ``, 422, ""},
-		"no such device":             {http.MethodGet, "/devices/LT-9999", ``, 404, "LT-9999"},
-		"no such device resolved":    {http.MethodGet, "/effective?device=LT-9999", ``, 404, "LT-9999"},
-		"an estate with a fault":     {http.MethodPost, "/imports", `{"units":[{"id":"a"},{"id":"b"}]}`, 422, "many-roots"},
-		"codes for nobody":           {http.MethodPost, "/enrolment-codes", `{"devices":["LT-9999"]}`, 404, "LT-9999"},
-		"another method":             {http.MethodPatch, "/overview", ``, 405, ""},
+		"no JSON":    {http.MethodPut, edit, `{"id":`, 400, "unexpected end"},
+		"empty body": {http.MethodPut, edit, ``, 400, "required"},
+		"an unknown field": {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{},"audience":{},"colour":1}`,
+			422, `1:58: unknown-field`},
+		"another id": {http.MethodPut, edit, `{"id":"p2","kind":"security","settings":{},"audience":{}}`, 422, `found "p2"`},
+		"an unknown setting": {http.MethodPut, edit, `{"id":"p1","kind":"security","settings":{"no.such":1},"audience":{}}`,
+			422, `/policies/p1/settings/no.such`},
+		"a value out of range": {http.MethodPut, edit,
+			`{"id":"p1","kind":"security","settings":{"screen.lock_after_minutes":0},"audience":{}}`, 422, "from 1 to 1440"},
+		"an unknown group": {http.MethodPut, edit,
+			`{"id":"p1","kind":"security","settings":{},"audience":{"include":["group:nobody"]}}`, 422, "nobody"},
+		"a condition that is no CEL": {http.MethodPut, edit,
+			`{"id":"p1","kind":"security","settings":{},"audience":{"when":"device."}}`, 422, "bad-expression"},
+		"nested deep":              {http.MethodPut, edit, deep, 422, "too-deep"},
+		"a body of 2 MiB":          {http.MethodPut, edit, `{"id":"` + strings.Repeat("x", 2<<20) + `"}`, 413, ""},
+		"an unknown kind":          {http.MethodPut, client.Path("changes", c.ID, "edits", "gadgets", "g"), `{}`, 422, ""},
+		"people are not edited":    {http.MethodPut, client.Path("changes", c.ID, "edits", "people", "g"), `{}`, 422, ""},
+		"no such change":           {http.MethodPut, client.Path("changes", "C-none", "edits", "policies", "p1"), quietPolicy, 404, "C-none"},
+		"retire what is not there": {http.MethodPost, edit + "/retire", ``, 404, "p1"},
+		"a change with no title":   {http.MethodPost, "/changes", `{"title":"  "}`, 422, "1 to 200"},
+		"a title of another type":  {http.MethodPost, "/changes", `{"title":7}`, 422, ""},
+		"publish nothing":          {http.MethodPost, client.Path("changes", c.ID, "publish"), ``, 422, "without edits"},
+		"a cursor that is none":    {http.MethodGet, "/devices?cursor=%21", ``, 422, "cursor"},
+		"a limit beyond":           {http.MethodGet, "/devices?limit=5000", ``, 422, "1000"},
+		"an unknown query":         {http.MethodGet, "/devices?colour=blue", ``, 422, "colour"},
+		"a state that is none":     {http.MethodGet, "/devices?state=sad", ``, 422, ""},
+		"no such device":           {http.MethodGet, "/devices/LT-9999", ``, 404, "LT-9999"},
+		"no such device resolved":  {http.MethodGet, "/effective?device=LT-9999", ``, 404, "LT-9999"},
+		"an estate with a fault":   {http.MethodPost, "/imports", `{"units":[{"id":"a"},{"id":"b"}]}`, 422, "many-roots"},
+		"codes for nobody":         {http.MethodPost, "/enrolment-codes", `{"devices":["LT-9999"]}`, 404, "LT-9999"},
+		"another method":           {http.MethodPatch, "/overview", ``, 405, ""},
 	} {
 		p, header := call(t, api, q.method, q.path, q.body)
 		if p == nil || p.Status != q.status || !strings.Contains(p.Detail+fmt.Sprint(p.Faults), q.says) {

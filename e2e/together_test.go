@@ -80,7 +80,8 @@ func TestAnOvertakenChangeSaysSo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		body := `{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":` + minutes + `},"audience":{"include":["unit:harbour-office"]}}`
+		body := `{"id":"harbour-desks","kind":"security","settings":{"screen.lock_after_minutes":` + minutes +
+			`},"audience":{"include":["unit:harbour-office"]}}`
 		if p, _ := call(t, api, http.MethodPut, client.Path("changes", c.ID, "edits", "policies", "harbour-desks"), body); p != nil {
 			t.Fatal(p)
 		}

@@ -229,7 +229,8 @@ func TestWordsThatAreTypedFast(t *testing.T) {
 	p := newPage(t, r.address)
 	p.signIn()
 	const words = "survey data may be carried"
-	for path, label := range map[string]string{"/dictionary": "Search settings", "/policies": "Search policies", "/groups": "Search groups", "/devices": "Search devices"} {
+	for path, label := range map[string]string{"/dictionary": "Search settings", "/policies": "Search policies",
+		"/groups": "Search groups", "/devices": "Search devices"} {
 		p.goTo(path)
 		p.until("the search of "+path, `!!document.querySelector('input[type=search][aria-label=`+quoted(label)+`]')`)
 		p.types(label, words)

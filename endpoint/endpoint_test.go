@@ -64,7 +64,9 @@ func (s *script) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 func replace(id, path, format, data, more string) string {
-	return `<Replace><CmdID>` + id + `</CmdID><Item><Target><LocURI>` + path + `</LocURI></Target><Meta><Format xmlns="syncml:metinf">` + format + `</Format></Meta><Data>` + data + `</Data>` + more + `</Item></Replace>`
+	return `<Replace><CmdID>` + id + `</CmdID><Item><Target><LocURI>` + path +
+		`</LocURI></Target><Meta><Format xmlns="syncml:metinf">` + format + `</Format></Meta><Data>` + data + `</Data>` + more +
+		`</Item></Replace>`
 }
 
 // session lets a laptop with these values check in with a scripted service.

@@ -99,7 +99,8 @@ func (c *Certified) DueAt() (time.Time, error) {
 // maxEST is the longest answer to a request for a certificate that is read, in bytes.
 const maxEST = 256 << 10
 
-func ask(ctx context.Context, client *http.Client, base, operation string, r Request, authenticate func(*http.Request)) (*Certified, error) {
+func ask(ctx context.Context, client *http.Client, base, operation string, r Request,
+	authenticate func(*http.Request)) (*Certified, error) {
 	body := strings.NewReader(base64.StdEncoding.EncodeToString(r.DER))
 	h, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(base, "/")+"/.well-known/est/"+operation, body)
 	if err != nil {

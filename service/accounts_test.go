@@ -157,7 +157,8 @@ func TestTheLastAdministratorStays(t *testing.T) {
 		if g.Account != "ines" {
 			continue
 		}
-		if _, err := operator.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); statusOf(err) != http.StatusUnprocessableEntity {
+		if _, err := operator.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil,
+			nil); statusOf(err) != http.StatusUnprocessableEntity {
 			t.Errorf("an operator takes the administrator's grant away: %v", err)
 		}
 		if _, err := api.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); statusOf(err) != http.StatusForbidden {
@@ -194,7 +195,8 @@ func TestTheLastAdministratorStays(t *testing.T) {
 	}
 	for _, g := range get[[]wire.Grant](t, other, "/grants") {
 		if g.Account == "second" {
-			if _, err := operator.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil, nil); statusOf(err) != http.StatusConflict {
+			if _, err := operator.Call(t.Context(), http.MethodDelete, client.Path("grants", g.ID), nil, nil,
+				nil); statusOf(err) != http.StatusConflict {
 				t.Errorf("the last administrator's grant is taken away: %v", err)
 			}
 		}

@@ -96,7 +96,10 @@ func newAuthority(t *testing.T) *authority {
 		a.answer(w, http.StatusCreated, map[string]any{"status": "valid"})
 	}))
 	mux.HandleFunc("POST /order", a.signed(a.newOrder))
-	mux.HandleFunc("POST /order/{n}", a.signed(func(w http.ResponseWriter, r *http.Request, _ []byte) { a.answerOrder(w, http.StatusOK, a.orderOf(r)) }))
+	mux.HandleFunc("POST /order/{n}", a.signed(func(w http.ResponseWriter, r *http.Request,
+		_ []byte) {
+		a.answerOrder(w, http.StatusOK, a.orderOf(r))
+	}))
 	mux.HandleFunc("POST /order/{n}/authz", a.signed(a.authorization))
 	mux.HandleFunc("POST /order/{n}/challenge", a.signed(a.challenge))
 	mux.HandleFunc("POST /order/{n}/finalize", a.signed(a.finalize))

@@ -38,9 +38,11 @@ func laptopFiles(t *testing.T, serial string) (root string) {
 	t.Helper()
 	root = t.TempDir()
 	for path, text := range map[string]string{
-		"/etc/issue": "Debian GNU/Linux 12\n", "/sys/class/dmi/id/product_serial": serial + "\n", "/sys/class/dmi/id/product_name": "Halyard 16\n",
-		"/etc/login.defs": "PASS_MAX_DAYS\t99999\n", "/etc/debian_version": "12.7\n", "/sys/class/power_supply/BAT0/status": "Full\n",
-		"/sys/class/video4linux/video0/name": "Camera\n",
+		"/etc/issue": "Debian GNU/Linux 12\n", "/sys/class/dmi/id/product_serial": serial + "\n",
+		"/sys/class/dmi/id/product_name": "Halyard 16\n",
+		"/etc/login.defs":                "PASS_MAX_DAYS\t99999\n", "/etc/debian_version": "12.7\n",
+		"/sys/class/power_supply/BAT0/status": "Full\n",
+		"/sys/class/video4linux/video0/name":  "Camera\n",
 	} {
 		if err := adapter.WriteFile(filepath.Join(root, path), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -54,7 +56,8 @@ func agentOn(t *testing.T, root string) *agent.Agent {
 	t.Helper()
 	folder := agent.Folder(filepath.Join(t.TempDir(), "state"))
 	return &agent.Agent{
-		Folder: folder, Host: &adapter.Host{Root: root, Keep: folder.Kept(), Files: folder.Files()}, Log: slog.New(slog.DiscardHandler), Interval: time.Minute,
+		Folder: folder, Host: &adapter.Host{Root: root, Keep: folder.Kept(), Files: folder.Files()}, Log: slog.New(slog.DiscardHandler),
+		Interval: time.Minute,
 	}
 }
 
@@ -76,7 +79,8 @@ func (e *enrolling) sets(t *testing.T, settings, more map[string]any) {
 		"audience": map[string]any{"include": []string{"device:L0"}},
 	}
 	maps.Copy(body, more)
-	if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "own"), nil, body, nil); err != nil {
+	if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "own"), nil, body,
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	posted[wire.Published](t, e.Client, client.Path("changes", change.ID, "publish"), wire.PublishRequest{})
@@ -126,8 +130,9 @@ func TestTheAgent(t *testing.T) {
 	}
 
 	e.sets(t, map[string]any{
-		"signin.banner": "For work only", "media.camera": false, "accounts.password_age_days": 90, "browser.blocked_sites": []string{"casino.example"},
-		"power.lid_battery": "lock", "backup.every_hours": 6,
+		"signin.banner": "For work only", "media.camera": false, "accounts.password_age_days": 90,
+		"browser.blocked_sites": []string{"casino.example"},
+		"power.lid_battery":     "lock", "backup.every_hours": 6,
 	}, nil)
 	checksIn := func() endpoint.Outcome {
 		t.Helper()
@@ -234,7 +239,8 @@ func TestFactsOfALaptop(t *testing.T) {
 		t.Fatal(err)
 	}
 	page := get[wire.DevicePage](t, e.Client, "/devices/"+device)
-	if page.Device.OSVersion != "12.7" || page.Device.Model != "Halyard 16" || !page.Facts["battery"].Bool() || page.Facts["security_chip"].Text() != "2.0" {
+	if page.Device.OSVersion != "12.7" || page.Device.Model != "Halyard 16" || !page.Facts["battery"].Bool() ||
+		page.Facts["security_chip"].Text() != "2.0" {
 		t.Errorf("the laptop is %+v, facts %v", page.Device, page.Facts)
 	}
 	if _, asked := page.Facts["firmware_vendor"]; asked {
@@ -245,7 +251,8 @@ func TestFactsOfALaptop(t *testing.T) {
 	}
 	change = posted[wire.Change](t, e.Client, "/changes", wire.NewChange{Title: "A tag"})
 	body := `{"id":"` + device + `","serial":"NEW-9","os":"linux","os_version":"1","unit":"labs","tags":["field"],"facts":{"battery":false,"desk":"4"}}`
-	if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "devices", device), nil, []byte(body), nil); err != nil {
+	if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "devices", device), nil,
+		[]byte(body), nil); err != nil {
 		t.Fatal(err)
 	}
 	posted[wire.Published](t, e.Client, client.Path("changes", change.ID, "publish"), wire.PublishRequest{})
@@ -311,8 +318,10 @@ func TestTheAgentIsKilled(t *testing.T) {
 	allowed := map[setting.ID]map[string]bool{}
 	values := func(n int) map[string]any {
 		return map[string]any{
-			"signin.banner": fmt.Sprint("Banner ", n), "media.camera": n%2 == 0, "accounts.password_age_days": 30 + n, "accounts.lockout_failures": 3 + n%5,
-			"browser.blocked_sites": []string{fmt.Sprintf("site-%d.example", n)}, "power.lid_battery": []string{"lock", "sleep"}[n%2], "screen.lock": n%3 == 0,
+			"signin.banner": fmt.Sprint("Banner ", n), "media.camera": n%2 == 0, "accounts.password_age_days": 30 + n,
+			"accounts.lockout_failures": 3 + n%5,
+			"browser.blocked_sites":     []string{fmt.Sprintf("site-%d.example", n)}, "power.lid_battery": []string{"lock", "sleep"}[n%2],
+			"screen.lock":          n%3 == 0,
 			"network.name_servers": []string{fmt.Sprintf("192.0.2.%d", n%200+1)},
 		}
 	}
@@ -447,14 +456,17 @@ func TestTheAgentsPage(t *testing.T) {
 		host, token, policy string
 		want                int
 	}{
-		"another host": {"attacker.example", token[1], "kind", http.StatusMisdirectedRequest}, "no token": {a.Page, "", "kind", http.StatusForbidden},
+		"another host":  {"attacker.example", token[1], "kind", http.StatusMisdirectedRequest},
+		"no token":      {a.Page, "", "kind", http.StatusForbidden},
 		"another token": {a.Page, "AAAA", "kind", http.StatusForbidden}, "nothing offered": {a.Page, token[1], "none", http.StatusConflict},
 	} {
-		if status, _ := page(http.MethodPost, x.host, "/choose", url.Values{"token": {x.token}, "policy": {x.policy}, "take": {"yes"}}); status != x.want {
+		if status, _ := page(http.MethodPost, x.host, "/choose", url.Values{"token": {x.token}, "policy": {x.policy},
+			"take": {"yes"}}); status != x.want {
 			t.Errorf("%s: %d, expected %d", about, status, x.want)
 		}
 	}
-	if status, _ := page(http.MethodPost, a.Page, "/choose", url.Values{"token": {token[1]}, "policy": {"kind"}, "take": {"yes"}}); status != http.StatusOK {
+	if status, _ := page(http.MethodPost, a.Page, "/choose", url.Values{"token": {token[1]}, "policy": {"kind"},
+		"take": {"yes"}}); status != http.StatusOK {
 		t.Errorf("taken: %d", status)
 	}
 	shows("power.lid_battery", "Leave") // the service heard of it at once
@@ -466,7 +478,8 @@ func TestWithheldFacts(t *testing.T) {
 	for _, x := range []struct {
 		withheld []string
 		knows    map[string]bool
-	}{{[]string{"battery"}, map[string]bool{"camera": true}}, {[]string{"*"}, map[string]bool{}}, {nil, map[string]bool{"battery": true, "camera": true}}} {
+	}{{[]string{"battery"}, map[string]bool{"camera": true}}, {[]string{"*"}, map[string]bool{}},
+		{nil, map[string]bool{"battery": true, "camera": true}}} {
 		e := enrollingAt(t, service.Config{Withheld: x.withheld})
 		a := agentOn(t, laptopFiles(t, "S0"))
 		if _, err := a.Enrol(t.Context(), e.identity(t, e.invites(t, wire.NewInvitation{Device: "L0"})[0])); err != nil {

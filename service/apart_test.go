@@ -51,7 +51,8 @@ type apart struct {
 // serveApart serves until there is no more to read. It answers every line with what it keeps in
 // memory.
 func serveApart(database string, from io.Reader, to io.Writer) error {
-	config := service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23", Connections: 1 << 20} // all laptops have one address
+	config := service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23",
+		Connections: 1 << 20} // all laptops have one address
 	config.TLS.SelfSigned = os.Getenv(apartTLS) != ""
 	running, err := service.Start(config)
 	if err != nil {

@@ -73,7 +73,8 @@ func TestBaselines(t *testing.T) {
 		t.Errorf("what the baseline only reports was set to %s", v)
 	}
 	page := get[wire.DevicePage](t, e.Client, "/devices/L1")
-	if len(page.Baselines) != 1 || page.Baselines[0].State != "differs" || page.Baselines[0].Title != "Hardened" || len(page.Baselines[0].Failing) != 2 {
+	if len(page.Baselines) != 1 || page.Baselines[0].State != "differs" || page.Baselines[0].Title != "Hardened" ||
+		len(page.Baselines[0].Failing) != 2 {
 		t.Fatalf("the laptop stands so: %+v", page.Baselines)
 	}
 	verdicts := map[string]string{}
@@ -84,7 +85,8 @@ func TestBaselines(t *testing.T) {
 		t.Errorf("verdicts %v", verdicts)
 	}
 	c = complianceOnce(t, e.Client, "/baselines/hard/compliance", func(c *wire.Compliance) bool { return len(c.Days) == 1 })
-	if first := c.Items[0]; first.Setting != "screen.lock_after_minutes" || first.Overridden == 0 || len(first.Policies) != 1 || first.Policies[0] != "p" || first.Severity != "high" {
+	if first := c.Items[0]; first.Setting != "screen.lock_after_minutes" || first.Overridden == 0 || len(first.Policies) != 1 ||
+		first.Policies[0] != "p" || first.Severity != "high" {
 		t.Errorf("the worst setting is %+v", first)
 	}
 	if o := get[wire.Overview](t, e.Client, "/overview"); len(o.Below) != 1 || !c.Baseline.Below {
@@ -149,7 +151,8 @@ func TestCapturedBaselines(t *testing.T) {
 		`{"id":"b","settings":{"screen.lock_after_minutes":{"value":5,"on_drift":"perhaps"}},"audience":{}}`: "an unknown way",
 	} {
 		change := posted[wire.Change](t, e.Client, "/changes", wire.NewChange{Title: "Bad"})
-		if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "baselines", "b"), nil, []byte(body), nil); err == nil {
+		if _, err := e.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "baselines", "b"), nil,
+			[]byte(body), nil); err == nil {
 			t.Errorf("%s is taken", about)
 		}
 	}
@@ -159,7 +162,8 @@ func TestCapturedBaselines(t *testing.T) {
 func TestBaselinesOfAUnit(t *testing.T) {
 	t.Parallel()
 	e := enrollingWith(t, 0)
-	for id, audience := range map[string]string{"all": `{"include":["everyone"]}`, "shore": `{"include":["device:L0"]}`, "mixed": `{"include":["unit:labs","device:L0"]}`} {
+	for id, audience := range map[string]string{"all": `{"include":["everyone"]}`, "shore": `{"include":["device:L0"]}`,
+		"mixed": `{"include":["unit:labs","device:L0"]}`} {
 		e.edits(t, "baselines", id, `{"id":"`+id+`","audience":`+audience+`,"settings":{"signin.banner":"Ours"}}`)
 	}
 	complianceOnce(t, e.Client, "/baselines/mixed/compliance", func(c *wire.Compliance) bool { return c.Baseline.Count.Laptops == 3 })

@@ -88,7 +88,8 @@ func TestASyslogServerGetsCheckpoints(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := <-received
-	for _, part := range []string{"<110>1 2026-11-02T08:00:00Z ", " zridge ", ` audit-checkpoint [checkpoint@32473 number="7" hash="abc"`, `signature="c2lnbmVk"]<nil>`} {
+	for _, part := range []string{"<110>1 2026-11-02T08:00:00Z ", " zridge ",
+		` audit-checkpoint [checkpoint@32473 number="7" hash="abc"`, `signature="c2lnbmVk"]<nil>`} {
 		if !strings.Contains(got, part) {
 			t.Errorf("%q is missing in %q", part, got)
 		}

@@ -26,7 +26,8 @@ func ranOnce(t *testing.T) (folder string, keys []ed25519.PublicKey, copies []au
 	folder = t.TempDir()
 	file := filepath.Join(folder, "copies.jsonl")
 	running, err := service.Start(service.Config{
-		Address: "127.0.0.1:0", Database: filepath.Join(folder, "z.db"), Day: "2026-11-23", Audit: service.AuditLog{Copies: []string{"file:" + file}},
+		Address: "127.0.0.1:0", Database: filepath.Join(folder, "z.db"), Day: "2026-11-23",
+		Audit: service.AuditLog{Copies: []string{"file:" + file}},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -36,7 +37,8 @@ func ranOnce(t *testing.T) (folder string, keys []ed25519.PublicKey, copies []au
 	go func() { done <- running.Wait(ctx) }()
 	api := firstAdministrator(t, running.Address, running.SetupCode)
 	publishEstate(t, api, smallEstate)
-	if v, err := client.Post[audit.Verification](ctx, api, "/audit/verification", wire.AuditCopies{Checkpoints: []audit.Checkpoint{}}); err != nil ||
+	if v, err := client.Post[audit.Verification](ctx, api, "/audit/verification",
+		wire.AuditCopies{Checkpoints: []audit.Checkpoint{}}); err != nil ||
 		!v.Intact() || v.Records < 4 {
 		t.Errorf("while it runs: %+v, %v", v, err)
 	}

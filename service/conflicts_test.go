@@ -35,7 +35,8 @@ func TestTheWorkbench(t *testing.T) {
 	}
 	c := conflicts[0]
 	a := c.Involved[0]
-	if c.Setting != "signin.banner" || c.Help == "" || c.Since == nil || len(c.Units) != 1 || c.Units[0].Title != "Survey fleet" || len(c.Involved) != 2 ||
+	if c.Setting != "signin.banner" || c.Help == "" || c.Since == nil || len(c.Units) != 1 || c.Units[0].Title != "Survey fleet" ||
+		len(c.Involved) != 2 ||
 		a.Owner != "ines" || a.Why != "Asked for by the bridge" || a.Devices != 2 ||
 		a.Entries[0].Note != "short" ||
 		c.Involved[1].Audience.When == "" ||

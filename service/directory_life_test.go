@@ -127,14 +127,17 @@ func TestNamesBecomeIDs(t *testing.T) {
 	api := started(t)
 	posted[wire.Source](t, api, "/sources", server.source(nil))
 	taken(t, api, "company", "full")
-	for id, title := range map[string]string{"Fuehrung-Sued": "Führung Süd", "Equipe-Reseau": "Équipe Réseau", "Lodz-crew": "Łódź crew", "group0": "group0"} {
+	for id, title := range map[string]string{"Fuehrung-Sued": "Führung Süd", "Equipe-Reseau": "Équipe Réseau",
+		"Lodz-crew": "Łódź crew", "group0": "group0"} {
 		if g := object[files.GroupDoc](t, api, "groups", id); g.Title != title {
 			t.Errorf("%s: %+v", id, g)
 		}
 	}
 	for text, want := range map[string]string{
-		"führung": "fuehrung", "Straße 9": "Strasse-9", "Ærø": "Aeroe", "naïve café": "naive-cafe", "Ελλάδα": "Ellada", "Щука": "Shchuka", "  ": "",
-		"日本": "", "a 日本 b": "a-b", "-x-": "x", "a__b..c": "a__b..c", strings.Repeat("ü", 80): strings.Repeat("ue", 50), "ﬁne": "fine", "e\u0301te": "ete",
+		"führung": "fuehrung", "Straße 9": "Strasse-9", "Ærø": "Aeroe", "naïve café": "naive-cafe", "Ελλάδα": "Ellada",
+		"Щука": "Shchuka", "  ": "",
+		"日本": "", "a 日本 b": "a-b", "-x-": "x", "a__b..c": "a__b..c", strings.Repeat("ü", 80): strings.Repeat("ue", 50), "ﬁne": "fine",
+		"e\u0301te": "ete",
 	} {
 		if got := directory.ValidSlug(text); got != want {
 			t.Errorf("%q becomes %q, expected %q", text, got, want)

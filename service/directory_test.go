@@ -576,7 +576,8 @@ func TestOnlyListedDirectoriesAreAsked(t *testing.T) {
 		t.Fatal(err)
 	}
 	header := []string{"If-Match", fmt.Sprintf("%q", fmt.Sprint(made.Version))}
-	_, err = api.Call(t.Context(), http.MethodPut, "/sources/company", nil, map[string]any{"set_up": set("ldap://"+at, "directory").SetUp}, nil, header...)
+	_, err = api.Call(t.Context(), http.MethodPut, "/sources/company", nil,
+		map[string]any{"set_up": set("ldap://"+at, "directory").SetUp}, nil, header...)
 	if err == nil || !strings.Contains(err.Error(), "destinations") {
 		t.Errorf("proposed later: %v", err)
 	}

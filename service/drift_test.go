@@ -46,7 +46,8 @@ func TestDrift(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, s := range report.Settings {
-		if s.ID == "signin.banner" && (len(s.Why.Policies) != 1 || s.Why.Policies[0].Title != "Ours" || s.Why.Policies[0].Reason != "As agreed" || s.Why.Title == "" || s.Since.IsZero()) {
+		if s.ID == "signin.banner" && (len(s.Why.Policies) != 1 || s.Why.Policies[0].Title != "Ours" ||
+			s.Why.Policies[0].Reason != "As agreed" || s.Why.Title == "" || s.Since.IsZero()) {
 			t.Errorf("on the laptop it is shown of the banner: %+v", s)
 		}
 	}
@@ -56,7 +57,8 @@ func TestDrift(t *testing.T) {
 
 	// A package that was installed at the time may have altered it.
 	at := time.Now().Format("2006-01-02 15:04:05")
-	if err := adapter.WriteFile(filepath.Join(root, "/var/log/dpkg.log"), []byte("2001-01-01 00:00:00 install long-ago:all <none> 1\n"+at+" upgrade banners:all 1 2\n"), 0o644); err != nil {
+	if err := adapter.WriteFile(filepath.Join(root, "/var/log/dpkg.log"),
+		[]byte("2001-01-01 00:00:00 install long-ago:all <none> 1\n"+at+" upgrade banners:all 1 2\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	altered(t, root, "/etc/issue", "Hello\n")
@@ -66,8 +68,10 @@ func TestDrift(t *testing.T) {
 		t.Errorf("the banner is %q", text())
 	}
 	d := get[wire.Drift](t, e.Client, "/drift?device=L0&setting=signin.banner")
-	if len(d.Records) != 1 || !d.Records[0].Repaired || d.Records[0].Found.Text() != "Hello" || d.Records[0].Wanted.Text() != "For work only" ||
-		d.Records[0].By != "package banners" || d.Records[0].Policies[0] != "own" || d.Records[0].Title == "" || time.Since(d.Records[0].At) > time.Hour {
+	if len(d.Records) != 1 || !d.Records[0].Repaired || d.Records[0].Found.Text() != "Hello" ||
+		d.Records[0].Wanted.Text() != "For work only" ||
+		d.Records[0].By != "package banners" || d.Records[0].Policies[0] != "own" || d.Records[0].Title == "" ||
+		time.Since(d.Records[0].At) > time.Hour {
 		t.Errorf("drift %+v", d.Records)
 	}
 	if d := get[wire.Drift](t, e.Client, "/drift?setting=power.lid_battery"); len(d.Records) != 0 {

@@ -295,7 +295,8 @@ func TestAnAdoptedVolume(t *testing.T) {
 	t.Parallel()
 	v := vaultWith(t)
 	v.enrol(t)
-	if err := v.tool.Format(t.Context(), v.volume, "6b1f5c8e-0000-4000-8000-000000000001", "aes-cbc-256", []byte("of the installer")); err != nil {
+	if err := v.tool.Format(t.Context(), v.volume, "6b1f5c8e-0000-4000-8000-000000000001", "aes-cbc-256",
+		[]byte("of the installer")); err != nil {
 		t.Fatal(err)
 	}
 	if err := v.agent.Encryption.Name(v.volume, "soundings"); err != nil {
@@ -314,7 +315,8 @@ func TestAnAdoptedVolume(t *testing.T) {
 	}
 	v.checkIn(t)
 	h := get[wire.KeyHistory](t, v.clerk, "/devices/L0/recovery-keys")
-	if len(h.Keys) != 1 || h.Keys[0].State != "current" || !strings.Contains(h.Volumes[0].Weak, "pbkdf2") || !slices.Equal(h.Volumes[0].Startup, []string{"passphrase"}) {
+	if len(h.Keys) != 1 || h.Keys[0].State != "current" || !strings.Contains(h.Volumes[0].Weak, "pbkdf2") ||
+		!slices.Equal(h.Volumes[0].Startup, []string{"passphrase"}) {
 		t.Errorf("keys %+v, volumes %+v", h.Keys, h.Volumes)
 	}
 	if slot, err := v.tool.Opens(t.Context(), v.volume, []byte("of the installer")); err != nil || slot != 0 {

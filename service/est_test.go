@@ -97,7 +97,8 @@ func (e *enrolling) laptop(t *testing.T, c *endpoint.Certified) (*endpoint.Lapto
 }
 
 // sent sends a body to an operation of EST and gives the status of the answer.
-func (e *enrolling) sent(t *testing.T, caller *http.Client, method, operation, user, code, kind string, body []byte) (int, http.Header, string) {
+func (e *enrolling) sent(t *testing.T, caller *http.Client, method, operation, user, code, kind string, body []byte) (int,
+	http.Header, string) {
 	t.Helper()
 	path := "/.well-known/" + operation
 	if strings.HasPrefix(operation, "/") {
@@ -155,7 +156,8 @@ func TestALaptopEnrolsByCertificate(t *testing.T) {
 	if _, err := bare.CheckIn(t.Context()); err == nil || !strings.Contains(err.Error(), "403") {
 		t.Errorf("without a certificate: %v", err)
 	}
-	if status, _, _ := e.sent(t, e.trusted, http.MethodPost, "/enrol", "", "", "application/json", []byte(`{}`)); status != http.StatusForbidden {
+	if status, _, _ := e.sent(t, e.trusted, http.MethodPost, "/enrol", "", "", "application/json",
+		[]byte(`{}`)); status != http.StatusForbidden {
 		t.Errorf("enrolling by a secret is answered %d", status)
 	}
 	// A lost laptop is out at its next message, on the connection that it holds and on a new one.
@@ -247,7 +249,8 @@ func TestLaptopsOfAUnit(t *testing.T) {
 			t.Fatalf("before it is approved: %v", err)
 		}
 	}
-	status, _, _ := e.sent(t, e.trusted, http.MethodPost, "est/simpleenroll", "", codes[0], "application/pkcs10", inBase64(requestOf(t, "S2", "").DER))
+	status, _, _ := e.sent(t, e.trusted, http.MethodPost, "est/simpleenroll", "", codes[0], "application/pkcs10",
+		inBase64(requestOf(t, "S2", "").DER))
 	if status != http.StatusConflict {
 		t.Errorf("another request with a code that waits: %d", status)
 	}
@@ -278,7 +281,8 @@ func TestLaptopsOfAUnit(t *testing.T) {
 	}
 	// An invitation that adds nothing refuses a laptop that is not there.
 	code := e.invites(t, wire.NewInvitation{Unit: "labs"})[0]
-	status, _, _ = e.sent(t, e.trusted, http.MethodPost, "est/simpleenroll", "", code, "application/pkcs10", inBase64(requestOf(t, "OTHER", "").DER))
+	status, _, _ = e.sent(t, e.trusted, http.MethodPost, "est/simpleenroll", "", code, "application/pkcs10",
+		inBase64(requestOf(t, "OTHER", "").DER))
 	if status != http.StatusForbidden {
 		t.Errorf("a laptop that is not there: %d", status)
 	}
@@ -296,7 +300,8 @@ func TestRenewal(t *testing.T) {
 		t.Fatal(err)
 	}
 	stranger := requestOf(t, "OTHER", "")
-	if status, _, _ := e.sent(t, caller, http.MethodPost, "est/simplereenroll", "", "", "application/pkcs10", inBase64(stranger.DER)); status != http.StatusBadRequest {
+	if status, _, _ := e.sent(t, caller, http.MethodPost, "est/simplereenroll", "", "", "application/pkcs10",
+		inBase64(stranger.DER)); status != http.StatusBadRequest {
 		t.Errorf("for another subject: %d", status)
 	}
 	next, err := c.Renew(t.Context(), caller, e.Base)
@@ -304,7 +309,8 @@ func TestRenewal(t *testing.T) {
 		t.Fatal(err)
 	}
 	was, is := parsed(t, c.Certificate), parsed(t, next.Certificate)
-	if is.Subject.String() != was.Subject.String() || is.URIs[0].String() != was.URIs[0].String() || is.SerialNumber.Cmp(was.SerialNumber) == 0 {
+	if is.Subject.String() != was.Subject.String() || is.URIs[0].String() != was.URIs[0].String() ||
+		is.SerialNumber.Cmp(was.SerialNumber) == 0 {
 		t.Errorf("it was %v %v, and is %v %v", was.Subject, was.URIs, is.Subject, is.URIs)
 	}
 	checkIn(t, l) // the new one was not used yet
@@ -313,7 +319,8 @@ func TestRenewal(t *testing.T) {
 	if _, err := l.CheckIn(t.Context()); err == nil {
 		t.Error("the old certificate counts though the new one is used")
 	}
-	if status, _, _ := e.sent(t, e.trusted, http.MethodPost, "est/simplereenroll", "", "", "application/pkcs10", inBase64(stranger.DER)); status != http.StatusForbidden {
+	if status, _, _ := e.sent(t, e.trusted, http.MethodPost, "est/simplereenroll", "", "", "application/pkcs10",
+		inBase64(stranger.DER)); status != http.StatusForbidden {
 		t.Errorf("without a certificate: %d", status)
 	}
 
@@ -432,7 +439,8 @@ func TestWithOpenSSL(t *testing.T) {
 		openssl base64 -d -in answer | openssl pkcs7 -inform DER -print_certs -out laptop.pem`)
 	text := run(`openssl verify -purpose sslclient -CAfile authority.chain laptop.pem; openssl x509 -in laptop.pem -noout -text`)
 	for _, want := range []string{
-		"laptop.pem: OK", "Subject: CN = L0\n", "URI:urn:uuid:", "Digital Signature", "TLS Web Client Authentication", "CA:FALSE", "X509v3 Subject Key Identifier",
+		"laptop.pem: OK", "Subject: CN = L0\n", "URI:urn:uuid:", "Digital Signature", "TLS Web Client Authentication", "CA:FALSE",
+		"X509v3 Subject Key Identifier",
 		"X509v3 Authority Key Identifier", "/.well-known/crl", "ecdsa-with-SHA256",
 	} {
 		if !strings.Contains(text, want) {

@@ -161,7 +161,8 @@ func wrongly(t *testing.T, api *client.Client, method, path, media, body string)
 func everything(t *testing.T, api *client.Client) string {
 	t.Helper()
 	var out bytes.Buffer
-	for _, path := range []string{"/estate", "/changes", "/publications", "/sources", "/accounts", "/views?page=devices", "/conflict-questions", "/exception-requests", "/files", "/overview"} {
+	for _, path := range []string{"/estate", "/changes", "/publications", "/sources", "/accounts", "/views?page=devices",
+		"/conflict-questions", "/exception-requests", "/files", "/overview"} {
 		fmt.Fprintln(&out, path, get[any](t, api, path))
 	}
 	return out.String()

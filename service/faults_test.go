@@ -142,7 +142,8 @@ func TestExportsHaveNoFormulas(t *testing.T) {
 	status, header, text := ask(t, http.MethodGet, api.Base+"/api/v1/exports/people?columns=id,name&sort=id", nil, func(r *http.Request) {
 		r.Header.Set("Authorization", "Bearer "+api.Token)
 	})
-	if want := "id,name\na,'=1+1\nb,'@now\nc,Ines\n"; status != http.StatusOK || text != want || !strings.HasPrefix(header.Get("Content-Type"), "text/csv") {
+	if want := "id,name\na,'=1+1\nb,'@now\nc,Ines\n"; status != http.StatusOK || text != want ||
+		!strings.HasPrefix(header.Get("Content-Type"), "text/csv") {
 		t.Errorf("%d %v %q, expected %q", status, header, text, want)
 	}
 	if records := get[[]wire.AuditRecord](t, api, "/audit?action=export+people"); len(records) != 1 || records[0].By != "ines" {
@@ -165,7 +166,8 @@ func TestReadersDoNotSeeHowSourcesAreSetUp(t *testing.T) {
 	for _, path := range []string{"/sources", "/sources/company"} {
 		for who, c := range map[string]*client.Client{"an administrator": api, "a reader": reader} {
 			text := string(get[json.RawMessage](t, c, path))
-			if told := strings.Contains(text, "directory.larkfell.example"); told != (who == "an administrator") || !strings.Contains(text, "company") {
+			if told := strings.Contains(text, "directory.larkfell.example"); told != (who == "an administrator") ||
+				!strings.Contains(text, "company") {
 				t.Errorf("%s reads at %s: %s", who, path, text)
 			}
 		}

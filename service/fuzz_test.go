@@ -66,7 +66,8 @@ func FuzzAPI(f *testing.F) {
 		switch {
 		case answer.StatusCode >= 500 && !overloaded, answer.StatusCode == http.StatusUnauthorized:
 			t.Fatalf("%s %s with %q: %s %.300s", o.method, at, body, answer.Status, text)
-		case answer.StatusCode >= 400 && r.Method != http.MethodHead && !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/problem+json"):
+		case answer.StatusCode >= 400 && r.Method != http.MethodHead && !strings.HasPrefix(answer.Header.Get("Content-Type"),
+			"application/problem+json"):
 			t.Fatalf("%s %s with %q is refused as %s", o.method, at, body, answer.Header.Get("Content-Type"))
 		}
 	})

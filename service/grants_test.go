@@ -79,7 +79,8 @@ func TestAnAuthorOfOneUnit(t *testing.T) {
 		return err
 	}
 	inside := map[string][3]string{
-		"a policy gets the bound":          {"policies", "p1", `{"id":"p1","kind":"security","settings":{"media.camera":true},"audience":{"include":["everyone"]}}`},
+		"a policy gets the bound": {"policies", "p1",
+			`{"id":"p1","kind":"security","settings":{"media.camera":true},"audience":{"include":["everyone"]}}`},
 		"a policy that names the unit":     {"policies", "p2", `{"id":"p2","kind":"security","within":"fleet","settings":{},"audience":{}}`},
 		"a policy that names a unit below": {"policies", "p3", `{"id":"p3","kind":"security","within":"north","settings":{},"audience":{}}`},
 		"a new unit below":                 {"units", "south", `{"id":"south","parent":"fleet"}`},
@@ -100,17 +101,20 @@ func TestAnAuthorOfOneUnit(t *testing.T) {
 		"a policy for the whole company": {"policies", "p9", `{"id":"p9","kind":"security","within":"larkfell","settings":{},"audience":{}}`},
 		"a policy of others":             {"policies", "house", `{"id":"house","kind":"security","settings":{},"audience":{}}`},
 		"a policy of others, bounded":    {"policies", "house", `{"id":"house","kind":"security","within":"fleet","settings":{},"audience":{}}`},
-		"the bound is widened":           {"policies", "fleet-desk", `{"id":"fleet-desk","kind":"security","within":"larkfell","settings":{},"audience":{}}`},
-		"the unit itself":                {"units", "fleet", `{"id":"fleet","title":"Ours","parent":"larkfell"}`},
-		"a unit that detaches":           {"units", "north", `{"id":"north","parent":"fleet","detach":[{"what":"security","reason":"own rules"}]}`},
-		"a unit moved elsewhere":         {"units", "north", `{"id":"north","parent":"slipway"}`},
-		"another unit":                   {"units", "slipway", `{"id":"slipway","parent":"fleet"}`},
-		"a person of another unit":       {"people", "ruth", `{"id":"ruth","unit":"fleet"}`},
-		"a person moved away":            {"people", "lena", `{"id":"lena","unit":"slipway"}`},
-		"a laptop of another unit":       {"devices", "LT-3", `{"id":"LT-3","os":"linux","os_version":"13","owner":"ruth"}`},
-		"a laptop given away":            {"devices", "LT-1", `{"id":"LT-1","os":"linux","os_version":"12","owner":"ruth"}`},
-		"a group that others use":        {"groups", "everywhere", `{"id":"everywhere","of":"people","members":["lena"]}`},
-		"a definition":                   {"settings", "own.thing", `{"id":"own.thing","title":"Thing","kind":"configuration","type":"boolean","combine":"closest","path":"./own/thing"}`},
+		"the bound is widened": {"policies", "fleet-desk",
+			`{"id":"fleet-desk","kind":"security","within":"larkfell","settings":{},"audience":{}}`},
+		"the unit itself": {"units", "fleet", `{"id":"fleet","title":"Ours","parent":"larkfell"}`},
+		"a unit that detaches": {"units", "north",
+			`{"id":"north","parent":"fleet","detach":[{"what":"security","reason":"own rules"}]}`},
+		"a unit moved elsewhere":   {"units", "north", `{"id":"north","parent":"slipway"}`},
+		"another unit":             {"units", "slipway", `{"id":"slipway","parent":"fleet"}`},
+		"a person of another unit": {"people", "ruth", `{"id":"ruth","unit":"fleet"}`},
+		"a person moved away":      {"people", "lena", `{"id":"lena","unit":"slipway"}`},
+		"a laptop of another unit": {"devices", "LT-3", `{"id":"LT-3","os":"linux","os_version":"13","owner":"ruth"}`},
+		"a laptop given away":      {"devices", "LT-1", `{"id":"LT-1","os":"linux","os_version":"12","owner":"ruth"}`},
+		"a group that others use":  {"groups", "everywhere", `{"id":"everywhere","of":"people","members":["lena"]}`},
+		"a definition": {"settings", "own.thing",
+			`{"id":"own.thing","title":"Thing","kind":"configuration","type":"boolean","combine":"closest","path":"./own/thing"}`},
 	} {
 		if err := put(c[0], c[1], c[2]); codeOf(err) != "outside-scope" && !(c[0] == "settings" && codeOf(err) == "faults") {
 			t.Errorf("%s: %v, expected that it is outside", name, err)
@@ -156,7 +160,8 @@ func TestPublishingForOneUnit(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "p"), nil, json.RawMessage(body), nil); err != nil {
+		if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "p"), nil,
+			json.RawMessage(body), nil); err != nil {
 			t.Fatal(err)
 		}
 		_, err = by.Call(t.Context(), http.MethodPost, client.Path("changes", change.ID, "publish"), nil, nil, nil, "If-Match", "*")
@@ -177,7 +182,8 @@ func TestGrantsAreExplained(t *testing.T) {
 	lena := as("lena",
 		wire.NewGrant{Role: "reader"}, wire.NewGrant{Role: "author", Unit: "fleet"},
 		wire.NewGrant{Role: "publisher", From: "2027-01-01"}, wire.NewGrant{Role: "auditor", From: "2026-11-23", Until: "2026-11-23"})
-	if _, err := client.Post[wire.Grant](t.Context(), api, "/grants", wire.NewGrant{Group: "leads", Role: "service-desk", Unit: "north"}); err != nil {
+	if _, err := client.Post[wire.Grant](t.Context(), api, "/grants", wire.NewGrant{Group: "leads", Role: "service-desk",
+		Unit: "north"}); err != nil {
 		t.Fatal(err)
 	}
 	rights := get[wire.AccountRights](t, api, "/accounts/lena/rights")
@@ -219,7 +225,8 @@ func TestGrantsAreExplained(t *testing.T) {
 			t.Errorf("%v: %v may, expected %v", what, names, want)
 		}
 	}
-	if _, err := client.Get[[]wire.Permitted](t.Context(), api, "/access?right=read&kind=policies&id=none", nil); statusOf(err) != http.StatusNotFound {
+	if _, err := client.Get[[]wire.Permitted](t.Context(), api, "/access?right=read&kind=policies&id=none",
+		nil); statusOf(err) != http.StatusNotFound {
 		t.Errorf("an object that is not there: %v", err)
 	}
 }

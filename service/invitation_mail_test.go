@@ -55,7 +55,8 @@ func TestInvitationsByMail(t *testing.T) {
 	folder := t.TempDir()
 	leaf, files := certificateFor(t, folder, "localhost")
 	running := startWith(t, service.Config{
-		TLS: files, Database: filepath.Join(folder, "z.db"), SMTP: announce.SMTP{Address: listener.Addr().String(), From: "zridge@larkfell.example", Plain: true},
+		TLS: files, Database: filepath.Join(folder, "z.db"), SMTP: announce.SMTP{Address: listener.Addr().String(),
+			From: "zridge@larkfell.example", Plain: true},
 	})
 	trusted := trusting(t, leaf)
 	e := &enrolling{firstAdministratorBy(t, trusted, running.Address, running.SetupCode), trusted, x509.NewCertPool(), folder}
@@ -73,21 +74,24 @@ func TestInvitationsByMail(t *testing.T) {
 		t.Fatal("no e-mail came")
 	}
 	code := made.Codes[0]
-	if got[0] != "ada@larkfell.example" || !strings.Contains(got[1], "--device L0 --code "+code) || !strings.Contains(got[1], "zridge-agent enrol "+running.Address) {
+	if got[0] != "ada@larkfell.example" || !strings.Contains(got[1], "--device L0 --code "+code) ||
+		!strings.Contains(got[1], "zridge-agent enrol "+running.Address) {
 		t.Errorf("the e-mail to %s is\n%s", got[0], got[1])
 	}
 	if _, err := endpoint.EnrolByCertificate(t.Context(), e.trusted, e.Base, "L0", code, requestOf(t, "S0", "")); err != nil {
 		t.Errorf("with the code of the e-mail: %v", err)
 	}
 	for about, in := range map[string]wire.NewInvitation{
-		"an owner without an address": {Device: "L1", Mail: true}, "a person without an address": {Person: "bo", Mail: true}, "a unit": {Unit: "r", Mail: true},
+		"an owner without an address": {Device: "L1", Mail: true}, "a person without an address": {Person: "bo", Mail: true},
+		"a unit": {Unit: "r", Mail: true},
 	} {
 		if _, err := e.Call(t.Context(), http.MethodPost, "/invitations", nil, in, nil); err == nil {
 			t.Errorf("%s: an invitation was made", about)
 		}
 	}
 	server.Close()
-	if made = posted[wire.Invitation](t, e.Client, "/invitations", wire.NewInvitation{Person: "ada", Mail: true}); made.NotMailed == "" || len(made.Codes) != 1 {
+	if made = posted[wire.Invitation](t, e.Client, "/invitations",
+		wire.NewInvitation{Person: "ada", Mail: true}); made.NotMailed == "" || len(made.Codes) != 1 {
 		t.Errorf("without a server: %+v", made)
 	}
 }

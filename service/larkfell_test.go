@@ -189,7 +189,8 @@ func TestAnExportIsWhatIsShown(t *testing.T) {
 	t.Parallel()
 	api, s, _ := larkfell(t)
 	for name, query := range map[string]url.Values{
-		"devices":           {"where": {"os=linux|macos", "facts/ram_gb>=16"}, "sort": {"-os_version"}, "columns": {"id,os_version,facts/ram_gb,tags,owner_name"}},
+		"devices": {"where": {"os=linux|macos", "facts/ram_gb>=16"}, "sort": {"-os_version"},
+			"columns": {"id,os_version,facts/ram_gb,tags,owner_name"}},
 		"devices of a unit": {"unit": {"survey-fleet"}, "q": {"halyard"}, "sort": {"model"}, "columns": {"id,model,groups,last_seen"}},
 		"people":            {"where": {"unit=labs", "devices>=1"}, "sort": {"name"}, "columns": {"id,name,devices,attributes/title"}},
 	} {
@@ -211,7 +212,8 @@ func TestAnExportIsWhatIsShown(t *testing.T) {
 	if _, rows := exported(t, api, "devices", url.Values{}); len(rows) != len(s.Devices)+1 {
 		t.Errorf("everything: %d rows", len(rows))
 	}
-	for _, bad := range []url.Values{{"columns": {"colour"}}, {"where": {"colour=red"}}, {"where": {"os"}}, {"sort": {"colour"}}, {"group": {"nobody"}}} {
+	for _, bad := range []url.Values{{"columns": {"colour"}}, {"where": {"colour=red"}}, {"where": {"os"}}, {"sort": {"colour"}},
+		{"group": {"nobody"}}} {
 		if status, _ := exported(t, api, "devices", bad); status != http.StatusUnprocessableEntity && status != http.StatusNotFound {
 			t.Errorf("%v: %d", bad, status)
 		}
@@ -235,7 +237,8 @@ func TestWhoGetsItOverTheAPI(t *testing.T) {
 		t.Helper()
 		return posted[wire.AudienceAnswer](t, api, "/audience", in)
 	}
-	for name, doc := range map[string]files.AudienceDoc{"a condition that is none": {Include: []string{"everyone"}, When: "1 +"}, "a target that is none": {Include: []string{"slipway"}}, "a condition over settings": {When: `settings["a"] == 1`}} {
+	for name, doc := range map[string]files.AudienceDoc{"a condition that is none": {Include: []string{"everyone"}, When: "1 +"},
+		"a target that is none": {Include: []string{"slipway"}}, "a condition over settings": {When: `settings["a"] == 1`}} {
 		if a := reach(wire.AudienceTrial{Audience: doc}); len(a.Faults) == 0 || a.Reach != nil {
 			t.Errorf("%s: %+v", name, a)
 		}
@@ -262,7 +265,10 @@ func TestWhoGetsItOverTheAPI(t *testing.T) {
 		len(r.Gets.First) != 50 {
 		t.Errorf("all of one platform: %s, %d named", r.Alarm, len(r.Gets.First))
 	}
-	for name, doc := range map[string]string{"of nothing": `{"id":"g"}`, "a rule that is none": `{"id":"g","of":"devices","rule":"device."}`, "a group of another kind": `{"id":"g","of":"people","groups":["field-laptops"]}`, "an unknown field": `{"id":"g","of":"devices","colour":"red"}`} {
+	for name, doc := range map[string]string{"of nothing": `{"id":"g"}`,
+		"a rule that is none":     `{"id":"g","of":"devices","rule":"device."}`,
+		"a group of another kind": `{"id":"g","of":"people","groups":["field-laptops"]}`,
+		"an unknown field":        `{"id":"g","of":"devices","colour":"red"}`} {
 		if g := posted[wire.GroupAnswer](t, api, "/groups/try", []byte(doc)); len(g.Faults) == 0 || g.Trial != nil {
 			t.Errorf("%s: %+v", name, g)
 		}

@@ -37,10 +37,13 @@ func post(t *testing.T, base, kind, body string) (int, string) {
 
 func message(device, session, msg, cred, body string) string {
 	if cred != "" {
-		cred = `<Cred><Meta><Format xmlns="syncml:metinf">b64</Format><Type xmlns="syncml:metinf">syncml:auth-md5</Type></Meta><Data>` + cred + `</Data></Cred>`
+		cred = `<Cred><Meta><Format xmlns="syncml:metinf">b64</Format><Type xmlns="syncml:metinf">syncml:auth-md5</Type></Meta><Data>` +
+			cred + `</Data></Cred>`
 	}
-	return `<SyncML xmlns="SYNCML:SYNCML1.2"><SyncHdr><VerDTD>1.2</VerDTD><VerProto>DM/1.2</VerProto><SessionID>` + session + `</SessionID><MsgID>` + msg + `</MsgID>` +
-		`<Target><LocURI>http://x/dm</LocURI></Target><Source><LocURI>` + device + `</LocURI></Source>` + cred + `</SyncHdr><SyncBody>` + body + `</SyncBody></SyncML>`
+	return `<SyncML xmlns="SYNCML:SYNCML1.2"><SyncHdr><VerDTD>1.2</VerDTD><VerProto>DM/1.2</VerProto><SessionID>` + session +
+		`</SessionID><MsgID>` + msg + `</MsgID>` +
+		`<Target><LocURI>http://x/dm</LocURI></Target><Source><LocURI>` + device + `</LocURI></Source>` + cred +
+		`</SyncHdr><SyncBody>` + body + `</SyncBody></SyncML>`
 }
 
 const hello = `<Alert><CmdID>1</CmdID><Data>1201</Data></Alert><Replace><CmdID>2</CmdID><Item><Source><LocURI>./DevInfo/DevId</LocURI></Source><Data>LT-1</Data></Item></Replace>`
@@ -167,7 +170,8 @@ func TestSessionsByHand(t *testing.T) {
 			"10",
 			"3",
 			"",
-			`<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Meta><Size xmlns="syncml:metinf">4</Size></Meta><Data>ab</Data><MoreData/></Item></Results>`,
+			`<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+
+				`</LocURI></Source><Meta><Size xmlns="syncml:metinf">4</Size></Meta><Data>ab</Data><MoreData/></Item></Results>`,
 		),
 	)
 	if chunk.Commands[1].Data != syncml.ChunkAccepted {
@@ -179,7 +183,8 @@ func TestSessionsByHand(t *testing.T) {
 			"10",
 			"4",
 			"",
-			`<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+`</LocURI></Source><Data>cd</Data></Item></Results><Final/>`,
+			`<Results><CmdID>1</CmdID><CmdRef>4</CmdRef><Item><Source><LocURI>`+syncml.DigestPath+
+				`</LocURI></Source><Data>cd</Data></Item></Results><Final/>`,
 		),
 	)
 	if next.Commands[1].Data != "200" || next.Commands[len(next.Commands)-1].Name != "Get" {

@@ -49,7 +49,8 @@ func offersOf(t *testing.T, api *client.Client, device string) string {
 func reachOfComfort(t *testing.T, api *client.Client) (gets, notTaken int) {
 	t.Helper()
 	answer := posted[wire.AudienceAnswer](
-		t, api, "/audience", wire.AudienceTrial{Offered: "comfort", Audience: files.AudienceDoc{Include: []string{"everyone"}, Exclude: []string{"device:L2"}}},
+		t, api, "/audience", wire.AudienceTrial{Offered: "comfort", Audience: files.AudienceDoc{Include: []string{"everyone"},
+			Exclude: []string{"device:L2"}}},
 	)
 	return answer.Reach.Gets.Count, answer.Reach.NotTaken.Count
 }
@@ -146,14 +147,16 @@ func TestWhatWasTakenOutlivesARestart(t *testing.T) {
 		_, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "devices", "L0"), nil, []byte(body), nil)
 		return err
 	}
-	if err := put(`{"id":"L0","serial":"S0","os":"linux","os_version":"12","model":"m2"}`); err == nil || !strings.Contains(err.Error(), "taken") {
+	if err := put(`{"id":"L0","serial":"S0","os":"linux","os_version":"12","model":"m2"}`); err == nil ||
+		!strings.Contains(err.Error(), "taken") {
 		t.Errorf("an edit of what its person took was answered with %v", err)
 	}
 	if err := put(`{"id":"L0","serial":"S0","os":"linux","os_version":"12","model":"m2","taken":["comfort"]}`); err != nil {
 		t.Fatal(err)
 	}
 	posted[wire.Published](t, api, client.Path("changes", change.ID, "publish"), wire.PublishRequest{})
-	result := posted[wire.ImportResult](t, api, "/imports", []byte(`{"units":[{"id":"r"}],"devices":[{"id":"L0","serial":"S0","os":"linux","os_version":"12","model":"m3"}]}`))
+	result := posted[wire.ImportResult](t, api, "/imports",
+		[]byte(`{"units":[{"id":"r"}],"devices":[{"id":"L0","serial":"S0","os":"linux","os_version":"12","model":"m3"}]}`))
 	posted[wire.Published](t, api, client.Path("changes", result.Change, "publish"), wire.PublishRequest{})
 	page := get[wire.DevicePage](t, api, "/devices/L0")
 	if page.Device.Model != "m3" || !page.Offers[0].Taken {
@@ -170,7 +173,8 @@ func TestManyTakeAtOnce(t *testing.T) {
 	for i := range n {
 		devices = append(devices, fmt.Sprintf(`{"id":"L%d","serial":"S%d","os":"linux","os_version":"12"}`, i, i))
 	}
-	publishEstate(t, api, `{"units":[{"id":"r"}],"devices":[`+strings.Join(devices, ",")+`],"policies":[`+strings.ReplaceAll(comfort, `,"exclude":["device:L2"]`, "")+`]}`)
+	publishEstate(t, api, `{"units":[{"id":"r"}],"devices":[`+strings.Join(devices, ",")+`],"policies":[`+
+		strings.ReplaceAll(comfort, `,"exclude":["device:L2"]`, "")+`]}`)
 	var wait sync.WaitGroup
 	memories := make([]*endpoint.Memory, n)
 	for i := range n {
@@ -208,7 +212,8 @@ func TestOffersInShortMessages(t *testing.T) {
 			i, i, strings.Repeat("A reason with <marks> & more. ", 40),
 		))
 	}
-	publishEstate(t, api, `{"units":[{"id":"r"}],"devices":[{"id":"L0","serial":"S0","os":"linux","os_version":"12"}],"policies":[`+strings.Join(policies, ",")+`]}`)
+	publishEstate(t, api, `{"units":[{"id":"r"}],"devices":[{"id":"L0","serial":"S0","os":"linux","os_version":"12"}],"policies":[`+
+		strings.Join(policies, ",")+`]}`)
 	l, m := enrolled(t, api, "L0", "S0", "")
 	l.Longest = 2 << 10
 	checkIn(t, l)

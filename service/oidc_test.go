@@ -261,7 +261,8 @@ func TestSigningInAgainThroughAnIssuer(t *testing.T) {
 	// confirmed tells whether the session may do what needs a recent password.
 	confirmed := func() bool {
 		t.Helper()
-		_, err := client.Post[wire.KeyRequest](t.Context(), browser, "/key-requests", wire.KeyAsk{Device: "L1", Identifier: "1", Person: "ada", Model: "x", Reason: "needed"})
+		_, err := client.Post[wire.KeyRequest](t.Context(), browser, "/key-requests", wire.KeyAsk{Device: "L1", Identifier: "1",
+			Person: "ada", Model: "x", Reason: "needed"})
 		code := codeOf(err)
 		if code != "confirm" && code != "not-found" {
 			t.Errorf("asking for a key: %v", err)

@@ -247,7 +247,8 @@ func BenchmarkProvisioning(b *testing.B) {
 			wait.Wait()
 		}
 		parallel(users, func(i int) {
-			ids[i] = p.must(http.StatusCreated, "POST", "/Users", user(fmt.Sprintf("person.%d", i), fmt.Sprintf(`"displayName":"Person","emails":[{"value":"p%d@larkfell.example","type":"work"}],"title":"Surveyor"`, i))).
+			ids[i] = p.must(http.StatusCreated, "POST", "/Users",
+				user(fmt.Sprintf("person.%d", i), fmt.Sprintf(`"displayName":"Person","emails":[{"value":"p%d@larkfell.example","type":"work"}],"title":"Surveyor"`, i))).
 				id()
 		})
 		parallel(groups, func(i int) {

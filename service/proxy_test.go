@@ -52,7 +52,8 @@ func throughNginx(t *testing.T, behind, authority string) (over *http.Client, pl
 		replaced = append(replaced, from, to)
 	}
 	at := func(file string) string { return filepath.Join(folder, file) }
-	config := fmt.Sprintf("daemon off;\nmaster_process off;\npid %s;\nerror_log %s notice;\nevents {}\nhttp {\naccess_log off;\n", at("pid"), at("errors"))
+	config := fmt.Sprintf("daemon off;\nmaster_process off;\npid %s;\nerror_log %s notice;\nevents {}\nhttp {\naccess_log off;\n",
+		at("pid"), at("errors"))
 	for _, kind := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
 		config += kind + "_temp_path " + at(kind) + ";\n"
 	}
@@ -154,7 +155,8 @@ func TestBehindNginx(t *testing.T) {
 	}
 
 	// A file larger than what nginx takes by itself, and a laptop.
-	status, _, body := sentOver(t, over, http.MethodPost, base+"/api/v1/files?name=large.bin&content=any", api.Token, bytes.Repeat([]byte("x"), 5<<20))
+	status, _, body := sentOver(t, over, http.MethodPost, base+"/api/v1/files?name=large.bin&content=any", api.Token,
+		bytes.Repeat([]byte("x"), 5<<20))
 	if status/100 != 2 {
 		t.Errorf("a file of 5 MiB: %d %s", status, body)
 	}
@@ -176,7 +178,8 @@ func TestBehindNginx(t *testing.T) {
 	}
 	// Nobody shows a certificate in a header: nginx replaces what a client sends.
 	header64 := ":" + base64.StdEncoding.EncodeToString(certified.Certificate) + ":"
-	forged, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+"/dm", strings.NewReader(message("LT-1", "1", "1", "", "<Final/>")))
+	forged, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+"/dm",
+		strings.NewReader(message("LT-1", "1", "1", "", "<Final/>")))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -202,7 +205,8 @@ func TestBehindNginx(t *testing.T) {
 	if answer.StatusCode != http.StatusMovedPermanently || !strings.HasPrefix(answer.Header.Get("Location"), "https://") {
 		t.Errorf("plain HTTP: %d to %s", answer.StatusCode, answer.Header.Get("Location"))
 	}
-	if old, err := tls.Dial("tcp", "127.0.0.1:"+portOf(t, over), &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11}); err == nil {
+	if old, err := tls.Dial("tcp", "127.0.0.1:"+portOf(t, over),
+		&tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11}); err == nil {
 		old.Close()
 		t.Error("TLS 1.1 is taken")
 	}

@@ -55,18 +55,22 @@ func TestReadingForOneUnit(t *testing.T) {
 		"house":     `{"id":"house","kind":"security","settings":{"media.camera":true},"audience":{"include":["group:crew"],"exclude":["person:zz-ruth"]}}`,
 		"zz-policy": `{"id":"zz-policy","title":"zzsecret policy","kind":"security","settings":{"media.microphone":true},"audience":{"include":["unit:zz-lab"]}}`,
 	} {
-		if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", id), nil, []byte(body), nil); err != nil {
+		if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", id), nil,
+			[]byte(body), nil); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for id, target := range map[string]string{"EX-1": "device:LT-1", "zz-EX": "device:zz-LT"} {
 		reason := map[string]string{"EX-1": "for a while", "zz-EX": "zzsecret"}[id]
-		posted[wire.ExceptionRequest](t, api, "/exception-requests", map[string]any{"setting": "media.camera", "target": target, "value": true, "until": "2026-12-20", "reason": reason})
+		posted[wire.ExceptionRequest](t, api, "/exception-requests", map[string]any{"setting": "media.camera", "target": target,
+			"value": true, "until": "2026-12-20", "reason": reason})
 	}
-	conflict := wire.AskOwners{Setting: "signin.banner", Policies: []string{"zz-other", "zz-policy"}, Of: []string{"x"}, Note: "zzsecret question"}
+	conflict := wire.AskOwners{Setting: "signin.banner", Policies: []string{"zz-other", "zz-policy"}, Of: []string{"x"},
+		Note: "zzsecret question"}
 	posted[wire.Question](t, api, "/conflict-questions", conflict)
 
-	posted[wire.Comment](t, api, client.Path("changes", change.ID, "comments"), wire.NewComment{Text: "zzsecret comment", About: "policies/zz-policy"})
+	posted[wire.Comment](t, api, client.Path("changes", change.ID, "comments"), wire.NewComment{Text: "zzsecret comment",
+		About: "policies/zz-policy"})
 
 	texts := readEverything(t, noor, change.ID)
 	if len(texts) < 80 {
@@ -85,7 +89,8 @@ func TestReadingForOneUnit(t *testing.T) {
 	if page := get[wire.Page[wire.Device]](t, noor, "/devices"); page.Total != 1 || page.Items[0].ID != "LT-1" {
 		t.Errorf("laptops: %+v", page)
 	}
-	if is := get[wire.Change](t, noor, client.Path("changes", change.ID)); len(is.Edits) != 1 || is.Edits[0].ID != "house" || is.HiddenEdits != 1 {
+	if is := get[wire.Change](t, noor, client.Path("changes", change.ID)); len(is.Edits) != 1 || is.Edits[0].ID != "house" ||
+		is.HiddenEdits != 1 {
 		t.Errorf("the change has %+v, %d hidden", is.Edits, is.HiddenEdits)
 	}
 	if impact := get[wire.Impact](t, noor, client.Path("changes", change.ID, "impact")); impact.Estate != 1 || impact.Devices != 1 {
@@ -98,7 +103,8 @@ func TestReadingForOneUnit(t *testing.T) {
 	if page := get[wire.DevicePage](t, noor, "/devices/LT-1"); len(page.Effective.Settings) != 2 {
 		t.Errorf("the laptop gets %+v", page.Effective.Settings)
 	}
-	for _, path := range []string{"/devices/zz-LT", "/people/zz-ruth", "/estate/policies/zz-policy", "/policies/zz-policy/history", "/groups/zz-crew"} {
+	for _, path := range []string{"/devices/zz-LT", "/people/zz-ruth", "/estate/policies/zz-policy", "/policies/zz-policy/history",
+		"/groups/zz-crew"} {
 		if _, err := client.Get[any](t.Context(), noor, path, nil); statusOf(err) != http.StatusNotFound {
 			t.Errorf("%s: %v", path, err)
 		}
@@ -125,7 +131,8 @@ func TestReadingForAUnitWithoutLaptops(t *testing.T) {
 	}
 	own := posted[wire.Change](t, noor, "/changes", wire.NewChange{Title: "Dark"})
 	policy := `{"id":"dark","kind":"security","within":"attic","settings":{"screen.lock_after_minutes":3},"audience":{"include":["unit:attic"]}}`
-	if _, err := noor.Call(t.Context(), http.MethodPut, client.Path("changes", own.ID, "edits", "policies", "dark"), nil, []byte(policy), nil); err != nil {
+	if _, err := noor.Call(t.Context(), http.MethodPut, client.Path("changes", own.ID, "edits", "policies", "dark"), nil,
+		[]byte(policy), nil); err != nil {
 		t.Fatal(err)
 	}
 	if impact := get[wire.Impact](t, noor, client.Path("changes", own.ID, "impact")); impact.Estate != 0 || impact.Devices != 0 {
@@ -167,8 +174,9 @@ func readEverything(t *testing.T, api *client.Client, change string) map[string]
 		t.Fatal(err)
 	}
 	values := map[string][]string{
-		"kind":   {"units", "people", "devices", "groups", "policies", "exceptions", "settings"},
-		"id":     {"LT-1", "zz-LT", "ines", "zz-ruth", "crew", "zz-crew", "zz-desks", "house", "zz-policy", "harbour", "zz-lab", "zz-exception", "media.camera", "signin.banner", change},
+		"kind": {"units", "people", "devices", "groups", "policies", "exceptions", "settings"},
+		"id": {"LT-1", "zz-LT", "ines", "zz-ruth", "crew", "zz-crew", "zz-desks", "house", "zz-policy", "harbour", "zz-lab",
+			"zz-exception", "media.camera", "signin.banner", change},
 		"change": {change},
 		"place":  {"unit:harbour", "unit:zz-lab", "group:crew", "group:zz-crew"},
 		"unit":   {"harbour", "zz-lab", "larkfell"},

@@ -65,7 +65,8 @@ func (k *keyed) laptop(t *testing.T, device, serial string) (*endpoint.Laptop, *
 
 // asksFor gives what somebody says who stands before a laptop.
 func asksFor(device, person, model string, key recovery.Key) wire.KeyAsk {
-	return wire.KeyAsk{Device: device, Identifier: key.Identifier().Spaced(), Person: person, Model: model, Reason: "The PIN was forgotten after leave"}
+	return wire.KeyAsk{Device: device, Identifier: key.Identifier().Spaced(), Person: person, Model: model,
+		Reason: "The PIN was forgotten after leave"}
 }
 
 // shows asks for a key and looks at it, with the password of the account.
@@ -85,7 +86,8 @@ func TestAtTheDesk(t *testing.T) {
 
 	// The laptop is found by a label that is hard to read; the one of another unit is not.
 	found := get[[]wire.FoundLaptop](t, clerk, "/recovery-laptops?serial=ZX4-B?91")
-	if len(found) != 1 || found[0].Device != "L1" || found[0].Owner.Title != "Ada Nilsen" || !slices.Equal(found[0].Differs, []int{4}) || found[0].KeySince == nil {
+	if len(found) != 1 || found[0].Device != "L1" || found[0].Owner.Title != "Ada Nilsen" ||
+		!slices.Equal(found[0].Differs, []int{4}) || found[0].KeySince == nil {
 		t.Fatalf("found %+v", found)
 	}
 	for _, q := range []string{"owner=nilsen", "device=l1", "identifier=" + string(m1.RecoveryKey().Identifier())} {
@@ -113,7 +115,8 @@ func TestAtTheDesk(t *testing.T) {
 		t.Error("the key was not replaced")
 	}
 	h = get[wire.KeyHistory](t, clerk, "/devices/L1/recovery-keys")
-	if len(h.Keys) != 2 || h.Keys[0].State != "current" || h.Keys[1].State != "replaced" || h.Keys[1].Until == nil || h.Keys[1].Identifier != string(was.Identifier()) {
+	if len(h.Keys) != 2 || h.Keys[0].State != "current" || h.Keys[1].State != "replaced" || h.Keys[1].Until == nil ||
+		h.Keys[1].Identifier != string(was.Identifier()) {
 		t.Errorf("after it was replaced: %+v", h.Keys)
 	}
 	// The earlier key is still to be had, for a disk that was put back from a copy.
@@ -184,7 +187,8 @@ func TestWhoSeesNoKey(t *testing.T) {
 		if codeOf(err) != each.code || !strings.Contains(fmt.Sprint(err), each.says) {
 			t.Errorf("%s: %v, expected %s", name, err, each.code)
 		}
-		if strings.Contains(fmt.Sprint(err), string(key.Identifier())) || strings.Contains(fmt.Sprint(err), "Halyard 14") && each.in.Model != "Halyard 14" {
+		if strings.Contains(fmt.Sprint(err), string(key.Identifier())) || strings.Contains(fmt.Sprint(err), "Halyard 14") &&
+			each.in.Model != "Halyard 14" {
 			t.Errorf("%s: the refusal tells what the service has: %v", name, err)
 		}
 	}
@@ -228,7 +232,8 @@ func TestWhoSeesNoKey(t *testing.T) {
 	if found := get[[]wire.FoundLaptop](t, clerk, "/recovery-laptops?identifier="+id[:10]+"??"); len(found) != 1 {
 		t.Errorf("two digits that cannot be read: %+v", found)
 	}
-	if _, err := client.Post[wire.RenewalsAsked](t.Context(), other, "/devices/L1/recovery-keys/renewal", wire.KeyRenewal{}); codeOf(err) != "outside-scope" {
+	if _, err := client.Post[wire.RenewalsAsked](t.Context(), other, "/devices/L1/recovery-keys/renewal",
+		wire.KeyRenewal{}); codeOf(err) != "outside-scope" {
 		t.Errorf("another key for a laptop outside of the unit: %v", err)
 	}
 }
@@ -248,11 +253,13 @@ func TestASecondPerson(t *testing.T) {
 		t.Fatalf("the request is %s", r.State)
 	}
 	look := func() error {
-		_, err := client.Post[wire.ShownKey](t.Context(), clerk, client.Path("key-requests", r.ID, "key"), wire.KeyLook{Password: "a long enough password"})
+		_, err := client.Post[wire.ShownKey](t.Context(), clerk, client.Path("key-requests", r.ID, "key"),
+			wire.KeyLook{Password: "a long enough password"})
 		return err
 	}
 	decide := func(as *client.Client, consents bool) error {
-		_, err := client.Post[wire.KeyRequest](t.Context(), as, client.Path("key-requests", r.ID, "decision"), wire.KeyDecision{Consent: consents})
+		_, err := client.Post[wire.KeyRequest](t.Context(), as, client.Path("key-requests", r.ID, "decision"),
+			wire.KeyDecision{Consent: consents})
 		return err
 	}
 	if err := look(); codeOf(err) != "not-possible" {
@@ -299,10 +306,12 @@ func TestTheOwnersKey(t *testing.T) {
 	if is := shows(t, ada, asksFor("L1", "ada", "Halyard 14", m1.RecoveryKey())); is.Key != m1.RecoveryKey().Reveal() {
 		t.Error("the owner sees another key")
 	}
-	if _, err := client.Post[wire.KeyRequest](t.Context(), ben, "/key-requests", asksFor("L2", "ben", "Halyard 16", m2.RecoveryKey())); codeOf(err) != "forbidden" {
+	if _, err := client.Post[wire.KeyRequest](t.Context(), ben, "/key-requests",
+		asksFor("L2", "ben", "Halyard 16", m2.RecoveryKey())); codeOf(err) != "forbidden" {
 		t.Errorf("an owner whom no policy allows it: %v", err)
 	}
-	if _, err := client.Post[wire.KeyRequest](t.Context(), ada, "/key-requests", asksFor("L2", "ben", "Halyard 16", m2.RecoveryKey())); codeOf(err) != "forbidden" {
+	if _, err := client.Post[wire.KeyRequest](t.Context(), ada, "/key-requests",
+		asksFor("L2", "ben", "Halyard 16", m2.RecoveryKey())); codeOf(err) != "forbidden" {
 		t.Errorf("the key of somebody else: %v", err)
 	}
 }
@@ -383,10 +392,12 @@ func TestFindings(t *testing.T) {
 	if got := codes(); got != "recipient-due 3" {
 		t.Errorf("found %s", got)
 	}
-	if _, err := k.Call(t.Context(), http.MethodPut, client.Path("escrow-recipients", company), nil, wire.RecipientReplacement{}, nil); err != nil {
+	if _, err := k.Call(t.Context(), http.MethodPut, client.Path("escrow-recipients", company), nil, wire.RecipientReplacement{},
+		nil); err != nil {
 		t.Fatal(err)
 	}
-	publishEstate(t, k.Client, strings.Replace(keyedEstate(k.recipient), `"disk.recovery.escrow":"service",`, `"disk.recovery.escrow":"off",`, 1))
+	publishEstate(t, k.Client, strings.Replace(keyedEstate(k.recipient), `"disk.recovery.escrow":"service",`,
+		`"disk.recovery.escrow":"off",`, 1))
 	if got := codes(); got != "no-escrow 3" {
 		t.Errorf("found %s", got)
 	}
@@ -433,7 +444,8 @@ func TestTheReport(t *testing.T) {
 	k := keyedService(t)
 	_, m := k.laptop(t, "L1", "ZX4-8891")
 	for format, want := range map[string]string{
-		"markdown": "| Fleet | 2 | 2 | 1 | 1 | 50.0 % |", "html": "<td>50.0 %</td>", "csv": "L1,Halyard 14,Ada Nilsen,Fleet,system disk: encrypted",
+		"markdown": "| Fleet | 2 | 2 | 1 | 1 | 50.0 % |", "html": "<td>50.0 %</td>",
+		"csv": "L1,Halyard 14,Ada Nilsen,Fleet,system disk: encrypted",
 	} {
 		var page []byte
 		if _, err := k.Call(t.Context(), http.MethodGet, "/coverage/report?format="+format, nil, nil, &page); err != nil {
@@ -481,8 +493,10 @@ func TestALaptopThatWasRetired(t *testing.T) {
 		t.Fatalf("before it was retired: %+v", found)
 	}
 	change := posted[wire.Change](t, k.Client, "/changes", wire.NewChange{Title: "L1 was handed back"})
-	own := `{"id":"own","kind":"encryption","settings":{"disk.recovery.own_key_shown":true},"audience":{"include":["device:L3"]}}` // it named L1
-	if _, err := k.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "own"), nil, []byte(own), nil); err != nil {
+	// it named L1
+	own := `{"id":"own","kind":"encryption","settings":{"disk.recovery.own_key_shown":true},"audience":{"include":["device:L3"]}}`
+	if _, err := k.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "own"), nil, []byte(own),
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	posted[wire.Edit](t, k.Client, client.Path("changes", change.ID, "edits", "devices", "L1", "retire"), nil)
@@ -494,7 +508,8 @@ func TestALaptopThatWasRetired(t *testing.T) {
 		if at < 0 || !found[at].Retired || found[at].Model != "Halyard 14" || found[at].KeySince == nil {
 			t.Errorf("%s: found %+v", q, found)
 		}
-		if found := get[[]wire.FoundLaptop](t, clerk, "/recovery-laptops?"+q); slices.ContainsFunc(found, func(f wire.FoundLaptop) bool { return f.Device == "L1" }) {
+		if found := get[[]wire.FoundLaptop](t, clerk, "/recovery-laptops?"+q); slices.ContainsFunc(found,
+			func(f wire.FoundLaptop) bool { return f.Device == "L1" }) {
 			t.Errorf("%s: a clerk of one unit found %+v", q, found)
 		}
 	}

@@ -68,7 +68,8 @@ func TestFilesHaveLittleSpace(t *testing.T) {
 			t.Fatalf("file %d: %d %s", fill, status, body)
 		}
 	}
-	if status, body := add(9); status != http.StatusUnprocessableEntity || !strings.Contains(body, "--file-space-mb") || !strings.Contains(body, "too-large") {
+	if status, body := add(9); status != http.StatusUnprocessableEntity || !strings.Contains(body, "--file-space-mb") ||
+		!strings.Contains(body, "too-large") {
 		t.Errorf("more than there is space for: %d %s", status, body)
 	}
 	if status, body := add(1); status/100 != 2 {

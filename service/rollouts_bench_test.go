@@ -83,7 +83,8 @@ func BenchmarkRollouts(b *testing.B) {
 		b.Helper()
 		change := posted[wire.Change](b, api, "/changes", wire.NewChange{Title: fmt.Sprint("Change ", i)})
 		body := map[string]any{
-			"id": fmt.Sprint("everybody-", i), "kind": "security", "priority": 1_000_000, "audience": map[string]any{"include": []string{"everyone"}},
+			"id": fmt.Sprint("everybody-", i), "kind": "security", "priority": 1_000_000,
+			"audience": map[string]any{"include": []string{"everyone"}},
 			"settings": map[string]any{string(texts[i]): map[string]any{"value": "text00", "lock": true}},
 		}
 		path := client.Path("changes", change.ID, "edits", "policies", fmt.Sprint("everybody-", i))
@@ -93,7 +94,8 @@ func BenchmarkRollouts(b *testing.B) {
 		return posted[wire.Published](b, api, client.Path("changes", change.ID, "publish"), how)
 	}
 	// Each goes to a fifth first, which is 20,000; the next wave is opened by a person.
-	plan := files.RolloutPlanDoc{ID: "own", Waves: []files.WaveDoc{{ID: "fifth", Share: "20"}, {ID: "second", Share: "20", Go: "by-hand", Enough: "0"}}}
+	plan := files.RolloutPlanDoc{ID: "own", Waves: []files.WaveDoc{{ID: "fifth", Share: "20"},
+		{ID: "second", Share: "20", Go: "by-hand", Enough: "0"}}}
 	for b.Loop() {
 		before, memory := quiet(b, fleet, 5), heap()
 		var ids []string

@@ -44,7 +44,8 @@ func policyChange(t *testing.T, api *client.Client, minutes int) wire.Change {
 	t.Helper()
 	change := posted[wire.Change](t, api, "/changes", wire.NewChange{Title: fmt.Sprintf("Lock after %d minutes", minutes)})
 	body := fmt.Sprintf(`{"id":"p","kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["everyone"]}}`, minutes)
-	if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "p"), nil, []byte(body), nil); err != nil {
+	if _, err := api.Call(t.Context(), http.MethodPut, client.Path("changes", change.ID, "edits", "policies", "p"), nil,
+		[]byte(body), nil); err != nil {
 		t.Fatal(err)
 	}
 	return change
@@ -131,7 +132,8 @@ func TestARolloutThatPilotsRefuse(t *testing.T) {
 	if got := minutesOf(memories); got != "15 15 15 15 15 15" {
 		t.Errorf("laptops have %s", got)
 	}
-	if _, err := client.Post[wire.Rollout](t.Context(), api, path+"/acts", wire.RolloutAct{Act: "resume"}); statusOf(err) != http.StatusConflict {
+	if _, err := client.Post[wire.Rollout](t.Context(), api, path+"/acts",
+		wire.RolloutAct{Act: "resume"}); statusOf(err) != http.StatusConflict {
 		t.Errorf("a rollout that is over goes on: %v", err)
 	}
 }
@@ -162,7 +164,8 @@ func TestALaptopIsToldToCheckIn(t *testing.T) {
 	checkIn(t, laptops[0])
 	stranger := laptops[1].Identity
 	stranger.Secret += "x"
-	if err := endpoint.New(api.Base, &http.Client{}, stranger, nil).Listen(ctx, func() {}); err == nil || !strings.Contains(err.Error(), "401") {
+	if err := endpoint.New(api.Base, &http.Client{}, stranger, nil).Listen(ctx, func() {}); err == nil ||
+		!strings.Contains(err.Error(), "401") {
 		t.Errorf("a stranger listens: %v", err)
 	}
 	stop()
@@ -187,7 +190,8 @@ func TestWhoIsAskedForAReview(t *testing.T) {
 	path := client.Path("changes", change.ID, "review")
 	_, err := client.Post[wire.Review](t.Context(), api, path, wire.SendForReview{Reviewers: []string{"mairi", "tomas", "nobody"}})
 	p, _ := err.(*wire.Problem)
-	if p == nil || p.Status != http.StatusUnprocessableEntity || len(p.Faults) != 2 || p.Faults[0].Path != "/reviewers/1" || p.Faults[1].Path != "/reviewers/2" {
+	if p == nil || p.Status != http.StatusUnprocessableEntity || len(p.Faults) != 2 || p.Faults[0].Path != "/reviewers/1" ||
+		p.Faults[1].Path != "/reviewers/2" {
 		t.Fatalf("sent to people who may not approve: %+v", err)
 	}
 	r, err := client.Get[wire.Review](t.Context(), api, path, nil)
@@ -213,7 +217,8 @@ func TestListsOfThePast(t *testing.T) {
 	if _, err := api.Call(t.Context(), http.MethodDelete, client.Path("grants", given.ID), nil, nil, nil); err != nil {
 		t.Fatal(err)
 	}
-	if then, now := get[[]wire.Rollout](t, api, "/rollouts?at="+before), get[[]wire.Rollout](t, api, "/rollouts"); len(then) != 0 || len(now) != 1 {
+	if then, now := get[[]wire.Rollout](t, api, "/rollouts?at="+before), get[[]wire.Rollout](t, api, "/rollouts"); len(then) != 0 ||
+		len(now) != 1 {
 		t.Errorf("%d rollouts before it was published, %d after", len(then), len(now))
 	}
 	grants := func(query string) (n int) {
@@ -230,7 +235,8 @@ func TestListsOfThePast(t *testing.T) {
 	if o := get[wire.Object](t, api, "/estate/policies/p?at="+before); !strings.Contains(string(o.Body), "15") || o.Version != 1 {
 		t.Errorf("the policy was %s, version %d", o.Body, o.Version)
 	}
-	for _, wrong := range []string{path + "?at=soon", "/rollouts?at=2200-01-01", "/grants?at=yesterday", path + "?at=" + before, "/estate/policies/q?at=" + before} {
+	for _, wrong := range []string{path + "?at=soon", "/rollouts?at=2200-01-01", "/grants?at=yesterday", path + "?at=" + before,
+		"/estate/policies/q?at=" + before} {
 		if _, err := api.Call(t.Context(), http.MethodGet, wrong, nil, nil, nil); err == nil {
 			t.Errorf("%s was answered", wrong)
 		}

@@ -71,7 +71,8 @@ func TestTheConversationOfTheRFC(t *testing.T) {
 		"GET",
 		at+"?excludedAttributes=emails,id,urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department",
 		"",
-	); without.at("emails") != nil || without.id() != id || without.at("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", "department") != nil ||
+	); without.at("emails") != nil || without.id() != id || without.at("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User",
+		"department") != nil ||
 		without.at("title") != "Pilot" {
 		t.Errorf("without: %v", without.body)
 	}
@@ -182,40 +183,59 @@ func TestPatchInAllItsForms(t *testing.T) {
 		at         []any
 		want       any
 	}{
-		"add without a path":                   {`{"op":"add","value":{"nickName":"Babs","emails":[{"value":"new@larkfell.example"}]}}`, []any{"emails", 2, "value"}, "new@larkfell.example"},
-		"add what is there already":            {`{"op":"add","path":"emails","value":[{"value":"babs@home.example","type":"home"}]}`, []any{"emails", 2}, nil},
-		"add to a list with one value":         {`{"op":"Add","path":"phoneNumbers","value":{"value":"555-3"}}`, []any{"phoneNumbers", 2, "value"}, "555-3"},
-		"add a sub-attribute":                  {`{"op":"add","path":"name.middleName","value":"Jane"}`, []any{"name", "middleName"}, "Jane"},
-		"add keeps the other sub-attributes":   {`{"op":"add","path":"name","value":{"middleName":"Jane"}}`, []any{"name", "familyName"}, "Jensen"},
-		"a new primary takes over":             {`{"op":"add","path":"emails","value":[{"value":"n@x.example","primary":true}]}`, []any{"emails", 0, "primary"}, false},
-		"primary through a filter takes over":  {`{"op":"replace","path":"emails[type eq \"home\"].primary","value":true}`, []any{"emails", 0, "primary"}, false},
-		"add within a value":                   {`{"op":"add","path":"emails[type eq \"work\"].display","value":"Work"}`, []any{"emails", 0, "display"}, "Work"},
-		"add what the filter describes":        {`{"op":"add","path":"emails[type eq \"other\"].value","value":"o@x.example"}`, []any{"emails", 2, "value"}, "o@x.example"},
-		"replace a value":                      {`{"op":"replace","path":"title","value":"Captain"}`, []any{"title"}, "Captain"},
-		"replace with the schema in front":     {`{"op":"replace","path":"urn:ietf:params:scim:schemas:core:2.0:User:title","value":"Captain"}`, []any{"title"}, "Captain"},
-		"replace without regard to case":       {`{"op":"REPLACE","path":"TITLE","value":"Captain"}`, []any{"title"}, "Captain"},
-		"replace a list":                       {`{"op":"replace","path":"emails","value":[{"value":"only@x.example"}]}`, []any{"emails", 1}, nil},
-		"replace through a filter":             {`{"op":"replace","path":"phoneNumbers[type eq \"mobile\"].value","value":"555-9"}`, []any{"phoneNumbers", 1, "value"}, "555-9"},
-		"replace a whole value":                {`{"op":"replace","path":"phoneNumbers[value eq \"555-2\"]","value":{"value":"555-8"}}`, []any{"phoneNumbers", 1, "type"}, nil},
-		"a filter with and, or, not":           {`{"op":"remove","path":"phoneNumbers[(type eq \"work\" or type eq \"fax\") and not (value co \"9\")]"}`, []any{"phoneNumbers", 0, "type"}, "mobile"},
-		"replace with a path as a key":         {`{"op":"replace","value":{"name.familyName":"Smith"}}`, []any{"name", "familyName"}, "Smith"},
-		"replace an extension's attribute":     {`{"op":"replace","path":"` + enterprise + `:department","value":"Charts"}`, []any{enterprise, "department"}, "Charts"},
-		"replace an extension's sub-attribute": {`{"op":"replace","path":"` + enterprise + `:manager.value","value":"77"}`, []any{enterprise, "manager", "value"}, "77"},
-		"an extension as a key":                {`{"op":"replace","value":{"` + enterprise + `":{"costCenter":"4130"}}}`, []any{enterprise, "costCenter"}, "4130"},
-		"an extension keeps its others":        {`{"op":"add","path":"` + enterprise + `","value":{"costCenter":"4130"}}`, []any{enterprise, "employeeNumber"}, "701984"},
-		"remove a value":                       {`{"op":"remove","path":"title"}`, []any{"title"}, nil},
-		"remove through a filter":              {`{"op":"remove","path":"emails[type eq \"work\"]"}`, []any{"emails", 0, "type"}, "home"},
-		"remove the last, and the list goes":   {`{"op":"remove","path":"addresses[type eq \"work\"]"}`, []any{"addresses"}, nil},
-		"remove a sub-attribute of each":       {`{"op":"remove","path":"emails.type"}`, []any{"emails", 1, "type"}, nil},
-		"remove an extension":                  {`{"op":"remove","path":"` + enterprise + `"}`, []any{enterprise}, nil},
-		"remove what is not there":             {`{"op":"remove","path":"nickName"}`, []any{"userName"}, nil},
-		"a boolean as a text":                  {`{"op":"replace","path":"active","value":"False"}`, []any{"active"}, false},
-		"null is no value":                     {`{"op":"replace","path":"title","value":null}`, []any{"title"}, nil},
-		"operations follow one another":        {`{"op":"remove","path":"title"},{"op":"add","path":"title","value":"Mate"}`, []any{"title"}, "Mate"},
+		"add without a path": {`{"op":"add","value":{"nickName":"Babs","emails":[{"value":"new@larkfell.example"}]}}`,
+			[]any{"emails", 2, "value"}, "new@larkfell.example"},
+		"add what is there already": {`{"op":"add","path":"emails","value":[{"value":"babs@home.example","type":"home"}]}`,
+			[]any{"emails", 2}, nil},
+		"add to a list with one value": {`{"op":"Add","path":"phoneNumbers","value":{"value":"555-3"}}`,
+			[]any{"phoneNumbers", 2, "value"}, "555-3"},
+		"add a sub-attribute": {`{"op":"add","path":"name.middleName","value":"Jane"}`, []any{"name", "middleName"}, "Jane"},
+		"add keeps the other sub-attributes": {`{"op":"add","path":"name","value":{"middleName":"Jane"}}`,
+			[]any{"name", "familyName"}, "Jensen"},
+		"a new primary takes over": {`{"op":"add","path":"emails","value":[{"value":"n@x.example","primary":true}]}`,
+			[]any{"emails", 0, "primary"}, false},
+		"primary through a filter takes over": {`{"op":"replace","path":"emails[type eq \"home\"].primary","value":true}`,
+			[]any{"emails", 0, "primary"}, false},
+		"add within a value": {`{"op":"add","path":"emails[type eq \"work\"].display","value":"Work"}`,
+			[]any{"emails", 0, "display"}, "Work"},
+		"add what the filter describes": {`{"op":"add","path":"emails[type eq \"other\"].value","value":"o@x.example"}`,
+			[]any{"emails", 2, "value"}, "o@x.example"},
+		"replace a value":                  {`{"op":"replace","path":"title","value":"Captain"}`, []any{"title"}, "Captain"},
+		"replace with the schema in front": {`{"op":"replace","path":"urn:ietf:params:scim:schemas:core:2.0:User:title","value":"Captain"}`, []any{"title"}, "Captain"},
+		"replace without regard to case":   {`{"op":"REPLACE","path":"TITLE","value":"Captain"}`, []any{"title"}, "Captain"},
+		"replace a list": {`{"op":"replace","path":"emails","value":[{"value":"only@x.example"}]}`,
+			[]any{"emails", 1}, nil},
+		"replace through a filter": {`{"op":"replace","path":"phoneNumbers[type eq \"mobile\"].value","value":"555-9"}`,
+			[]any{"phoneNumbers", 1, "value"}, "555-9"},
+		"replace a whole value": {`{"op":"replace","path":"phoneNumbers[value eq \"555-2\"]","value":{"value":"555-8"}}`,
+			[]any{"phoneNumbers", 1, "type"}, nil},
+		"a filter with and, or, not":   {`{"op":"remove","path":"phoneNumbers[(type eq \"work\" or type eq \"fax\") and not (value co \"9\")]"}`, []any{"phoneNumbers", 0, "type"}, "mobile"},
+		"replace with a path as a key": {`{"op":"replace","value":{"name.familyName":"Smith"}}`, []any{"name", "familyName"}, "Smith"},
+		"replace an extension's attribute": {`{"op":"replace","path":"` + enterprise + `:department","value":"Charts"}`,
+			[]any{enterprise, "department"}, "Charts"},
+		"replace an extension's sub-attribute": {`{"op":"replace","path":"` + enterprise + `:manager.value","value":"77"}`,
+			[]any{enterprise, "manager", "value"}, "77"},
+		"an extension as a key": {`{"op":"replace","value":{"` + enterprise + `":{"costCenter":"4130"}}}`,
+			[]any{enterprise, "costCenter"}, "4130"},
+		"an extension keeps its others": {`{"op":"add","path":"` + enterprise + `","value":{"costCenter":"4130"}}`,
+			[]any{enterprise, "employeeNumber"}, "701984"},
+		"remove a value":                     {`{"op":"remove","path":"title"}`, []any{"title"}, nil},
+		"remove through a filter":            {`{"op":"remove","path":"emails[type eq \"work\"]"}`, []any{"emails", 0, "type"}, "home"},
+		"remove the last, and the list goes": {`{"op":"remove","path":"addresses[type eq \"work\"]"}`, []any{"addresses"}, nil},
+		"remove a sub-attribute of each":     {`{"op":"remove","path":"emails.type"}`, []any{"emails", 1, "type"}, nil},
+		"remove an extension":                {`{"op":"remove","path":"` + enterprise + `"}`, []any{enterprise}, nil},
+		"remove what is not there":           {`{"op":"remove","path":"nickName"}`, []any{"userName"}, nil},
+		"a boolean as a text":                {`{"op":"replace","path":"active","value":"False"}`, []any{"active"}, false},
+		"null is no value":                   {`{"op":"replace","path":"title","value":null}`, []any{"title"}, nil},
+		"operations follow one another": {`{"op":"remove","path":"title"},{"op":"add","path":"title","value":"Mate"}`,
+			[]any{"title"}, "Mate"},
 		"what no schema knows, without a path": {`{"op":"add","value":{"shoeSize":42,"title":"Mate"}}`, []any{"title"}, "Mate"},
-		"a whole resource, sent back":          {`{"op":"replace","value":{"schemas":["x"],"id":"y","meta":{},"title":"Mate"}}`, []any{"title"}, "Mate"},
-		"escapes in a filter":                  {`{"op":"add","path":"emails[value eq \"a\\\"b\"].type","value":"odd"}`, []any{"emails", 2, "type"}, "odd"},
-		"several values match":                 {`{"op":"replace","path":"phoneNumbers[value sw \"555\"].display","value":"Call"}`, []any{"phoneNumbers", 1, "display"}, "Call"},
+		"a whole resource, sent back": {`{"op":"replace","value":{"schemas":["x"],"id":"y","meta":{},"title":"Mate"}}`,
+			[]any{"title"}, "Mate"},
+		"escapes in a filter": {`{"op":"add","path":"emails[value eq \"a\\\"b\"].type","value":"odd"}`,
+			[]any{"emails", 2, "type"}, "odd"},
+		"several values match": {`{"op":"replace","path":"phoneNumbers[value sw \"555\"].display","value":"Call"}`,
+			[]any{"phoneNumbers", 1, "display"}, "Call"},
 	} {
 		n++
 		made := p.must(
@@ -273,7 +293,8 @@ func TestPatchesThatAreRefusedAlterNothing(t *testing.T) {
 			t.Errorf("%s: %d %v, expected %s", operation, a.status, a.body, kind)
 		}
 	}
-	for _, body := range []string{``, `[]`, `{"Operations":[{"op":"remove","path":"title"}]}`, patch(``), `{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":"x"}`} {
+	for _, body := range []string{``, `[]`, `{"Operations":[{"op":"remove","path":"title"}]}`, patch(``),
+		`{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":"x"}`} {
 		if a := p.call("PATCH", "/Users/"+made.id(), body); a.status != http.StatusBadRequest || a.at("scimType") != "invalidSyntax" {
 			t.Errorf("%s: %d %v", body, a.status, a.body)
 		}
@@ -304,7 +325,8 @@ func TestMembersOfGroupsArePatched(t *testing.T) {
 		{fmt.Sprintf(`{"op":"add","path":"members","value":{"value":%q}}`, ids[1]), "0 1 2"},
 		{fmt.Sprintf(`{"op":"remove","path":"members[value eq %q]"}`, strings.ReplaceAll(ids[0], `"`, ``)), "1 2"},
 		{fmt.Sprintf(`{"op":"remove","path":"members","value":[{"value":%q}]}`, ids[2]), "1"},
-		{fmt.Sprintf(`{"op":"remove","path":"members[value eq %s]"},{"op":"add","path":"members","value":[{"value":%q}]}`, `\"`+ids[1]+`\"`, ids[3]), "3"},
+		{fmt.Sprintf(`{"op":"remove","path":"members[value eq %s]"},{"op":"add","path":"members","value":[{"value":%q}]}`, `\"`+ids[1]+
+			`\"`, ids[3]), "3"},
 		{fmt.Sprintf(`{"op":"replace","path":"members","value":[{"value":%q},{"value":%q}]}`, ids[0], ids[1]), "0 1"},
 		{`{"op":"replace","path":"displayName","value":"Deck crew"}`, "0 1"},
 		{`{"op":"remove","path":"members"}`, ""},
@@ -411,7 +433,10 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 			t.Errorf("%s: %q, expected %q", filter, got, want)
 		}
 	}
-	for _, filter := range []string{`userName`, `userName eq`, `userName eq bjensen`, `userName eq "b`, `userName is "b"`, `shoe eq "b"`, `name.shoe pr`, `(userName pr`, `userName pr)`, `userName pr and`, `emails[type eq "work"`, `emails[emails[type pr]]`, `title[type pr]`, `active gt true`, `title co 3`, `not userName pr`, strings.Repeat("(", 60) + `title pr`, ` `} {
+	for _, filter := range []string{`userName`, `userName eq`, `userName eq bjensen`, `userName eq "b`, `userName is "b"`,
+		`shoe eq "b"`, `name.shoe pr`, `(userName pr`, `userName pr)`, `userName pr and`, `emails[type eq "work"`,
+		`emails[emails[type pr]]`, `title[type pr]`, `active gt true`, `title co 3`, `not userName pr`, strings.Repeat("(", 60) +
+			`title pr`, ` `} {
 		if a := p.call("GET", "/Users?filter="+url.QueryEscape(filter), ""); a.status != http.StatusBadRequest ||
 			a.at("scimType") != "invalidFilter" {
 			t.Errorf("%s: %d %v", filter, a.status, a.body)
@@ -438,7 +463,8 @@ func TestListsAreFilteredSortedAndPaged(t *testing.T) {
 		a.at("Resources", 0, "userName") != nil {
 		t.Errorf("searched: %v", a.body)
 	}
-	for _, query := range []string{"sortBy=shoe", "sortBy=userName&sortOrder=sideways", "startIndex=x", "count=x", "attributes=title&excludedAttributes=name"} {
+	for _, query := range []string{"sortBy=shoe", "sortBy=userName&sortOrder=sideways", "startIndex=x", "count=x",
+		"attributes=title&excludedAttributes=name"} {
 		if a := p.call("GET", "/Users?"+query, ""); a.status != http.StatusBadRequest {
 			t.Errorf("%s: %d", query, a.status)
 		}
@@ -523,7 +549,8 @@ func TestBadResourcesAreRefused(t *testing.T) {
 		``: "invalidSyntax", `[]`: "invalidSyntax", `{"userName":"x"}`: "invalidSyntax",
 		`{"schemas":["urn:other"],"userName":"x"}`: "invalidSyntax", user(""): "invalidValue", user("x", `"active":"perhaps"`): "invalidValue",
 		user("x", `"title":7`): "invalidValue", user("x", `"name":"x"`): "invalidValue",
-		user("x", `"title":"a\u001b[2Jb"`): "invalidValue", strings.Replace(user("aXb"), "X", `\u0000`, 1): "invalidValue", user("x", `"name":{"familyName":"a\u009bb"}`): "invalidValue",
+		user("x", `"title":"a\u001b[2Jb"`): "invalidValue", strings.Replace(user("aXb"), "X", `\u0000`, 1): "invalidValue",
+		user("x", `"name":{"familyName":"a\u009bb"}`):                               "invalidValue",
 		user("x", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":7`): "invalidValue",
 	} {
 		if a := p.call("POST", "/Users", body); a.status != http.StatusBadRequest || a.at("scimType") != kind {
@@ -588,7 +615,8 @@ func TestWhatIsProvisionedBecomesTheEstate(t *testing.T) {
 		return out
 	}
 	known := p.must(http.StatusCreated, "POST", "/Users", user("ines", `"displayName":"Ines Okafor"`, `"title":"Administrator"`)).id()
-	tomas := p.must(http.StatusCreated, "POST", "/Users", user("tomas@larkfell.example", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"organization":"R","department":"Fleet"}`)).
+	tomas := p.must(http.StatusCreated, "POST", "/Users",
+		user("tomas@larkfell.example", `"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"organization":"R","department":"Fleet"}`)).
 		id()
 	crew := p.must(http.StatusCreated, "POST", "/Groups", group("Crew leads", known, tomas)).id()
 	if len(people()) != 1 {

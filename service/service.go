@@ -56,10 +56,12 @@ type Config struct {
 	Connections int            // of one address at once; 0: 512
 	RequireMAC  bool           // laptops have to authenticate each message; without it a session's credentials do
 
-	Audit           AuditLog
-	SealPassphrase  string        // with which the key for secrets is encrypted; empty: it is not
-	Escrow          escrow.Config // of what opens recovery keys; no file: escrow.key beside the database
-	SealKey         string        // file with the key for secrets in the database; empty: seal.key beside the database. It is made if it is not there
+	Audit          AuditLog
+	SealPassphrase string        // with which the key for secrets is encrypted; empty: it is not
+	Escrow         escrow.Config // of what opens recovery keys; no file: escrow.key beside the database
+	// file with the key for secrets in the database; empty: seal.key beside the database. It is made
+	// if it is not there
+	SealKey         string
 	SecondFactorFor []string      // roles that demand a second factor
 	SessionIdle     time.Duration // after which a session that nobody uses ends; 0: 30 minutes
 	OIDC            httpapi.OIDC
@@ -224,7 +226,8 @@ func Start(c Config) (*Running, error) {
 	if enrol != nil {
 		secured.laptops = enrol
 	}
-	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, Clock: c.Clock.Now, RequireMAC: c.RequireMAC, Withheld: c.Withheld})
+	checkIn := checkin.NewServer(checkin.Config{Store: data, Flow: flow, Seal: sealed, Log: c.Log, Now: now, Clock: c.Clock.Now,
+		RequireMAC: c.RequireMAC, Withheld: c.Withheld})
 	if err := checkIn.SealCredentials(context.Background()); err != nil {
 		data.Close()
 		listener.Close()
@@ -252,7 +255,8 @@ func Start(c Config) (*Running, error) {
 		return nil, err
 	}
 	sender := announce.New(announce.Config{
-		Store: data, Mail: flow.AddressOf, SMTP: c.SMTP, Hosts: c.Webhooks, Key: hooks, Base: strings.TrimSuffix(cmp.Or(c.Links, r.Address), "/"), Log: c.Log,
+		Store: data, Mail: flow.AddressOf, SMTP: c.SMTP, Hosts: c.Webhooks, Key: hooks,
+		Base: strings.TrimSuffix(cmp.Or(c.Links, r.Address), "/"), Log: c.Log,
 	})
 	flow.AllowHooks(sender.MayHook)
 	r.server = &http.Server{
@@ -335,7 +339,8 @@ func (c *Config) enrolment(data *store.Store, flow *workflow.Service, sealed *se
 	if err != nil {
 		return nil, err
 	}
-	return enrolment.New(context.Background(), enrolment.Config{Store: data, Flow: flow, Authority: authority, Log: c.Log, Now: is.Now, Base: base})
+	return enrolment.New(context.Background(), enrolment.Config{Store: data, Flow: flow, Authority: authority, Log: c.Log,
+		Now: is.Now, Base: base})
 }
 
 // laptopsAt gives the address at which laptops enrol by certificate.

@@ -143,7 +143,8 @@ func certificateFor(t *testing.T, folder, name string) (leaf *x509.Certificate, 
 		t.Fatal(err)
 	}
 	files = service.TLS{Certificate: filepath.Join(folder, "server.pem"), Key: filepath.Join(folder, "server.key")}
-	for file, block := range map[string]*pem.Block{files.Certificate: {Type: "CERTIFICATE", Bytes: der}, files.Key: {Type: "PRIVATE KEY", Bytes: secret}} {
+	for file, block := range map[string]*pem.Block{files.Certificate: {Type: "CERTIFICATE", Bytes: der},
+		files.Key: {Type: "PRIVATE KEY", Bytes: secret}} {
 		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -447,11 +448,13 @@ func TestHeadersOfEveryAnswer(t *testing.T) {
 				t.Errorf("TRACE %s is answered %d %.100s", path, answer.StatusCode, text)
 			}
 			policy, kept := answer.Header.Get("Content-Security-Policy"), answer.Header.Get("Cache-Control")
-			if strings.Contains(policy, "unsafe") || !strings.Contains(policy, "default-src 'self'") || !strings.Contains(policy, "object-src 'none'") ||
+			if strings.Contains(policy, "unsafe") || !strings.Contains(policy, "default-src 'self'") ||
+				!strings.Contains(policy, "object-src 'none'") ||
 				answer.Header.Get("X-Content-Type-Options") != "nosniff" || answer.Header.Get("Referrer-Policy") != "no-referrer" {
 				t.Errorf("%s %s has the headers %v", method, path, answer.Header)
 			}
-			if page := answer.StatusCode == http.StatusOK && strings.HasPrefix(answer.Header.Get("Content-Type"), "text/html"); !page && kept != "no-store" {
+			if page := answer.StatusCode == http.StatusOK && strings.HasPrefix(answer.Header.Get("Content-Type"), "text/html"); !page &&
+				kept != "no-store" {
 				t.Errorf("%s %s, answered %d, may be kept: %q", method, path, answer.StatusCode, kept)
 			}
 			for _, header := range []string{"Server", "X-Powered-By", "Access-Control-Allow-Origin"} {

@@ -238,12 +238,14 @@ func TestReadersLook(t *testing.T) {
 	t.Parallel()
 	api := started(t)
 	reader := &client.Client{Base: api.Base, Token: readersToken(t, api)}
-	for _, path := range []string{"/kits", "/areas", "/settings/media.camera", "/policies/p/use", "/policies/p/history", "/policies/p/summary", "/devices/LT-1/capture", "/files"} {
+	for _, path := range []string{"/kits", "/areas", "/settings/media.camera", "/policies/p/use", "/policies/p/history",
+		"/policies/p/summary", "/devices/LT-1/capture", "/files"} {
 		if _, err := reader.Call(context.Background(), http.MethodGet, path, nil, nil, nil); err != nil {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
-	for path, in := range map[string]any{"/devices/LT-1/ask": nil, "/changes/C-x/split": wire.Split{Policy: "p", NewID: "q", Settings: []string{"x"}}, "/changes/C-x/edits/policies/p/merge": map[string]any{"base": raw(`{}`), "mine": raw(`{}`)}} {
+	for path, in := range map[string]any{"/devices/LT-1/ask": nil, "/changes/C-x/split": wire.Split{Policy: "p", NewID: "q",
+		Settings: []string{"x"}}, "/changes/C-x/edits/policies/p/merge": map[string]any{"base": raw(`{}`), "mine": raw(`{}`)}} {
 		refusedAs(t, reader, http.MethodPost, path, nil, in, 403, "")
 	}
 	nobody := &client.Client{Base: api.Base}

@@ -71,9 +71,11 @@ type Host struct {
 // All gives the adapters of a host.
 func All(h *Host) []Adapter {
 	return []Adapter{
-		browser(h), passwords(h), lockout(h), passwordAge(h), lid(h), sleep(h), journal(h), clock(h), resolver(h), screen(h), signInScreen(h), language(h),
+		browser(h), passwords(h), lockout(h), passwordAge(h), lid(h), sleep(h), journal(h), clock(h), resolver(h), screen(h),
+		signInScreen(h), language(h),
 		keyboard(h), banner(h), timeZone(h), hostName(h), updates(h), modules(h), trustedRoots(h),
-		crashes(h), permissions(h), proxy(h), proxyServer(h), firewall(h), services(h), elevation(h), localAdministrators(h), access(h), history(h),
+		crashes(h), permissions(h), proxy(h), proxyServer(h), firewall(h), services(h), elevation(h), localAdministrators(h), access(h),
+		history(h),
 		startPrograms(h), hiddenPrograms(h), wallpaper(h), automaticSignIn(h), usb(h), mounts(h), programs(h), networks(h), neverTrusted(h),
 		forwarding(h), rememberedPeople(h), batteries(h), recoveryScreen(h),
 	}

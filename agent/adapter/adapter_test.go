@@ -65,7 +65,8 @@ func hostOf(t *testing.T) *adapter.Host {
 	if err := adapter.WriteFile(filepath.Join(root, "identity/certificate.pem"), certificate, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	return &adapter.Host{Root: root, Keep: filepath.Join(root, "kept"), Files: filepath.Join(root, "files"), Identity: filepath.Join(root, "identity")}
+	return &adapter.Host{Root: root, Keep: filepath.Join(root, "kept"), Files: filepath.Join(root, "files"),
+		Identity: filepath.Join(root, "identity")}
 }
 
 // texts are files that values name: scripts, a picture, and rule sets of application control.
@@ -143,10 +144,11 @@ var valuesByHand = map[setting.ID]func() []setting.Value{
 	"trust.never": func() []setting.Value {
 		return []setting.Value{trusts(sumOf(authorities[0])), trusts(sumOf(authorities[0]), sumOf(authorities[1]))}
 	},
-	"network.proxy.script":          words("https://larkfell.example/proxy.pac", "http://192.0.2.7/a%20b"),
-	"network.proxy.address":         words("proxy.larkfell.example:3128", "192.0.2.7:80"),
-	"system.time_zone":              words("Asia/Tokyo", "Etc/UTC"),
-	"system.audit_log_forward":      words("tcp://log.larkfell.example:5140", "tls://log.larkfell.example", "https://log.larkfell.example/upload"),
+	"network.proxy.script":  words("https://larkfell.example/proxy.pac", "http://192.0.2.7/a%20b"),
+	"network.proxy.address": words("proxy.larkfell.example:3128", "192.0.2.7:80"),
+	"system.time_zone":      words("Asia/Tokyo", "Etc/UTC"),
+	"system.audit_log_forward": words("tcp://log.larkfell.example:5140", "tls://log.larkfell.example",
+		"https://log.larkfell.example/upload"),
 	"signin.automatic_account":      words("bridge", "LARKFELL@lab.example"),
 	"browser.blocked_sites":         lists([]string{"*.casino.example", "one.example", "*", "https://x.example/y"}, []string{"a.example"}),
 	"media.usb_allowed_ids":         lists([]string{"0951:1666"}, []string{"0951:1666", "1d6b:0002"}),
@@ -157,15 +159,20 @@ var valuesByHand = map[setting.ID]func() []setting.Value{
 	"applications.control_rules":    files(texts[2], texts[3]),
 	"signin.items": func() []setting.Value {
 		return []setting.Value{
-			setting.TableValue([]setting.Row{{"path": setting.TextValue(`/opt/a "b" $c%d\e`)}, {"path": setting.TextValue("smb://files.larkfell.example/charts")}}),
+			setting.TableValue([]setting.Row{{"path": setting.TextValue(`/opt/a "b" $c%d\e`)},
+				{"path": setting.TextValue("smb://files.larkfell.example/charts")}}),
 			setting.TableValue([]setting.Row{{"path": setting.TextValue("/home/")}}),
 		}
 	},
 	"network.firewall.rules": func() []setting.Value {
-		web := setting.Row{"name": setting.TextValue("web"), "direction": setting.TextValue("in"), "action": setting.TextValue("allow"), "protocol": setting.TextValue("tcp"),
-			"ports": setting.TextValue("80, 8000-8010,8005-8020"), "remote": setting.ListValue([]string{"10.2.0.0/16", "2001:db8::1"}), "networks": setting.TextValue("company")}
-		mail := setting.Row{"name": setting.TextValue("mail"), "direction": setting.TextValue("out"), "action": setting.TextValue("block"), "ports": setting.TextValue("25")}
-		ping := setting.Row{"name": setting.TextValue("ping"), "direction": setting.TextValue("in"), "action": setting.TextValue("allow"), "protocol": setting.TextValue("icmp")}
+		web := setting.Row{"name": setting.TextValue("web"), "direction": setting.TextValue("in"), "action": setting.TextValue("allow"),
+			"protocol": setting.TextValue("tcp"),
+			"ports":    setting.TextValue("80, 8000-8010,8005-8020"), "remote": setting.ListValue([]string{"10.2.0.0/16", "2001:db8::1"}),
+			"networks": setting.TextValue("company")}
+		mail := setting.Row{"name": setting.TextValue("mail"), "direction": setting.TextValue("out"),
+			"action": setting.TextValue("block"), "ports": setting.TextValue("25")}
+		ping := setting.Row{"name": setting.TextValue("ping"), "direction": setting.TextValue("in"),
+			"action": setting.TextValue("allow"), "protocol": setting.TextValue("icmp")}
 		return []setting.Value{setting.TableValue([]setting.Row{web, mail}), setting.TableValue([]setting.Row{ping})}
 	},
 	"network.wireless": func() []setting.Value {
@@ -175,7 +182,8 @@ var valuesByHand = map[setting.ID]func() []setting.Value{
 		office := row("Larkfell office", "enterprise-certificate")
 		office["trusted_issuer"] = fileOf(authorities[0])
 		return []setting.Value{
-			setting.TableValue([]setting.Row{office, row("Guests", "open"), row("Boat", "personal")}), setting.TableValue([]setting.Row{row("Yard", "enterprise-password")}),
+			setting.TableValue([]setting.Row{office, row("Guests", "open"), row("Boat", "personal")}),
+			setting.TableValue([]setting.Row{row("Yard", "enterprise-password")}),
 		}
 	},
 	"network.access_points": func() []setting.Value {
@@ -234,7 +242,8 @@ func valuesOf(d *setting.Definition) []setting.Value {
 		}
 		return out
 	case setting.TypeList:
-		return []setting.Value{setting.ListValue([]string{"a.larkfell.example"}), setting.ListValue([]string{"b.larkfell.example", "c.larkfell.example"})}
+		return []setting.Value{setting.ListValue([]string{"a.larkfell.example"}),
+			setting.ListValue([]string{"b.larkfell.example", "c.larkfell.example"})}
 	}
 	return []setting.Value{setting.TextValue("Larkfell"), setting.TextValue("https-ish <&> \"x\" \\ é")}
 }
@@ -446,7 +455,8 @@ func TestWhatSomebodyAlters(t *testing.T) {
 		text string
 		want string
 	}{
-		{"power.lid_battery", setting.TextValue("lock"), "/etc/systemd/logind.conf.d/50-zridge.conf", "[Login]\nHandleLidSwitch=ignore\n", `"nothing"`},
+		{"power.lid_battery", setting.TextValue("lock"), "/etc/systemd/logind.conf.d/50-zridge.conf",
+			"[Login]\nHandleLidSwitch=ignore\n", `"nothing"`},
 		{"browser.sync", setting.BoolValue(false), "/etc/chromium/policies/managed/zridge.json", "{broken", "nothing"},
 		{"signin.banner", setting.TextValue("Ours"), "/etc/issue.net", "Theirs\n", `"Theirs"`},
 		{"media.eject", setting.TextValue("everybody"), "/etc/polkit-1/rules.d/10-zridge.rules", "polkit.addRule(function() {});\n", "nothing"},

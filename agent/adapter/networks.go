@@ -156,5 +156,6 @@ func certificateOf(h *Host, issuer string) (string, error) {
 		return "", err
 	}
 	return fmt.Sprintf("[802-1x]\neap=tls;\nidentity=%s\nclient-cert=%s\nprivate-key=%s\nprivate-key-password-flags=4\n%s",
-		certificate.Subject.CommonName, filepath.Join(h.Identity, "certificate.pem"), filepath.Join(h.Identity, "key.pem"), issuerLine(issuer)), nil
+		certificate.Subject.CommonName, filepath.Join(h.Identity, "certificate.pem"), filepath.Join(h.Identity, "key.pem"),
+		issuerLine(issuer)), nil
 }

@@ -17,7 +17,8 @@ const (
 // pamBundle is settings that need steps of sign-in (PAM) of their own; steps gives a part of each, by the file in which it
 // must be. pam-auth-update puts these in place. Where somebody wrote the files of PAM by hand it does not, and the
 // settings are not in force.
-func pamBundle(h *Host, name string, ids []setting.ID, files func(*Host, values) (map[string]file, error), steps func(values) map[string]string) *bundle {
+func pamBundle(h *Host, name string, ids []setting.ID, files func(*Host, values) (map[string]file, error),
+	steps func(values) map[string]string) *bundle {
 	return &bundle{
 		host: h, name: name, ids: ids, files: files,
 		before: func(h *Host, gone []string) error {
@@ -121,7 +122,8 @@ func history(h *Host) Adapter {
 		}
 		line := fmt.Sprintf("requisite\tpam_pwhistory.so remember=%d enforce_for_root", v.Integer())
 		return map[string]file{
-			pamProfiles + "zridge-history": pamProfile("Earlier passwords are refused", "Password", "Primary", 900, []string{line}, []string{line + " use_authtok"}),
+			pamProfiles + "zridge-history": pamProfile("Earlier passwords are refused", "Password", "Primary", 900, []string{line},
+				[]string{line + " use_authtok"}),
 		}, nil
 	}, func(wanted values) map[string]string {
 		return map[string]string{"common-password": fmt.Sprintf("pam_pwhistory.so remember=%d ", wanted[id].Integer())}

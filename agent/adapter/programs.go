@@ -57,7 +57,8 @@ func programs(h *Host) Adapter {
 			permissive := &shared{host: h, path: controlFile, between: " = "}
 			return map[string]file{
 				programRules: {text: heading + rules},
-				controlFile:  {text: permissive.with(text, "permissive", "permissive = "+map[bool]string{true: "0", false: "1"}[mode == "enforce"]+"\n")},
+				controlFile: {text: permissive.with(text, "permissive", "permissive = "+
+					map[bool]string{true: "0", false: "1"}[mode == "enforce"]+"\n")},
 			}, err
 		},
 		after: loadPrograms,

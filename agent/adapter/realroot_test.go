@@ -43,7 +43,8 @@ func inCopy(t *testing.T, programs ...string) (here bool) {
 			t.Fatalf("%s is missing; make test installs it", name)
 		}
 	}
-	if out, err := exec.Command("unshare", "-m", "-n", "-p", "-f", "sh", "-ec", `mkdir "$0"; mount -t tmpfs none "$0"; mkdir "$0/u" "$0/w" "$0/r"
+	if out, err := exec.Command("unshare", "-m", "-n", "-p", "-f", "sh", "-ec",
+		`mkdir "$0"; mount -t tmpfs none "$0"; mkdir "$0/u" "$0/w" "$0/r"
 		mount -t overlay overlay -o "lowerdir=/,upperdir=$0/u,workdir=$0/w" "$0/r"`, filepath.Join(t.TempDir(), "probe")).CombinedOutput(); err != nil {
 		t.Skipf("a copy of this machine's root cannot be made: %s", out)
 	}
@@ -156,7 +157,8 @@ func TestFirewallOnARealKernel(t *testing.T) {
 	see("without a firewall", true, true)
 	apply(t, h, "network.firewall.public", setting.BoolValue(true))
 	see("on in public", false, false)
-	row := setting.Row{"name": setting.TextValue("web"), "direction": setting.TextValue("in"), "action": setting.TextValue("allow"), "protocol": setting.TextValue("tcp"), "ports": setting.TextValue("8080")}
+	row := setting.Row{"name": setting.TextValue("web"), "direction": setting.TextValue("in"), "action": setting.TextValue("allow"),
+		"protocol": setting.TextValue("tcp"), "ports": setting.TextValue("8080")}
 	apply(t, h, "network.firewall.rules", setting.TableValue([]setting.Row{row}))
 	see("with a rule", true, false)
 	row["remote"] = setting.ListValue([]string{"192.0.2.77"})

@@ -2,7 +2,8 @@ package adapter
 
 // screen is the lock screen and what leads to it, for everybody who signs in.
 func screen(h *Host) Adapter {
-	const session, saver, notifications, power = "org/gnome/desktop/session", "org/gnome/desktop/screensaver", "org/gnome/desktop/notifications",
+	const session, saver, notifications, power = "org/gnome/desktop/session", "org/gnome/desktop/screensaver",
+		"org/gnome/desktop/notifications",
 		"org/gnome/settings-daemon/plugins/power"
 	return desktopOf(h, "local", "user", []entry{
 		{"screen.lock", saver, "lock-enabled", truth("true", "false")},

@@ -55,7 +55,8 @@ func startPrograms(h *Host) Adapter {
 				unit += script.key + "=" + scriptFolder + script.name + "\n"
 			}
 			if unit != "" {
-				files[sessionUnit] = file{text: heading + "[Unit]\nDescription=Scripts of the company at sign-in and sign-out\nBefore=graphical-session-pre.target\n\n" +
+				files[sessionUnit] = file{text: heading +
+					"[Unit]\nDescription=Scripts of the company at sign-in and sign-out\nBefore=graphical-session-pre.target\n\n" +
 					"[Service]\nType=oneshot\nRemainAfterExit=yes\n" + unit}
 				files[sessionWants] = file{text: heading + "[Unit]\nWants=zridge-session.service\n"}
 			}

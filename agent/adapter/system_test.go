@@ -101,7 +101,8 @@ func TestProfiles(t *testing.T) {
 		{"screen.saver", "user", "/etc/dconf/profile/user", "user-db:user\nsystem-db:site\n", "user-db:user\nsystem-db:local\nsystem-db:site\n"},
 		{"screen.saver", "user", "/etc/dconf/profile/user", "user-db:user", "user-db:user\nsystem-db:local\n"},
 		{"screen.saver", "user", "/etc/dconf/profile/user", "user-db:user\nsystem-db:local", "user-db:user\nsystem-db:local"},
-		{"signin.shut_down", "gdm", "/usr/share/dconf/profile/gdm", "user-db:user\nfile-db:/var/lib/gdm3/defaults\n", "user-db:user\nsystem-db:gdm\nfile-db:/var/lib/gdm3/defaults\n"},
+		{"signin.shut_down", "gdm", "/usr/share/dconf/profile/gdm", "user-db:user\nfile-db:/var/lib/gdm3/defaults\n",
+			"user-db:user\nsystem-db:gdm\nfile-db:/var/lib/gdm3/defaults\n"},
 	} {
 		h := hostOf(t)
 		if x.at != "" {
@@ -132,7 +133,8 @@ func TestProfiles(t *testing.T) {
 		if v, err := own.Read(x.id); err != nil || !v.Equal(setting.BoolValue(false)) {
 			t.Errorf("put right, %s reads %s, %v", x.id, v, err)
 		}
-		if err := adapter.WriteFile(h.At("/etc/dconf/db/"+map[string]string{"user": "local", "gdm": "gdm"}[x.people]), []byte("made by dconf"), 0o644); err != nil {
+		if err := adapter.WriteFile(h.At("/etc/dconf/db/"+map[string]string{"user": "local", "gdm": "gdm"}[x.people]),
+			[]byte("made by dconf"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		if x.wants == x.was { // the database is the administrator's own
@@ -184,7 +186,8 @@ func TestPermissionRules(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		run := before + string(text) + "for (const here of [true, false]) console.log(rule({id: " + string(action) + "}, {local: here, active: here}));"
+		run := before + string(text) + "for (const here of [true, false]) console.log(rule({id: " + string(action) +
+			"}, {local: here, active: here}));"
 		out, err := exec.Command("node", "-e", run).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%v: %s", err, out)
@@ -206,7 +209,8 @@ func TestTheLockedScreen(t *testing.T) {
 	if err := tool.Format(t.Context(), disk, "6b1f5c8e-0000-4000-8000-000000000001", "aes-xts-256", []byte("key")); err != nil {
 		t.Skip(err)
 	}
-	if err := tool.AddToken(t.Context(), disk, volume.Token{Type: volume.RecoveryToken, Slots: []string{"0"}, Identifier: "482109375512"}); err != nil {
+	if err := tool.AddToken(t.Context(), disk, volume.Token{Type: volume.RecoveryToken, Slots: []string{"0"},
+		Identifier: "482109375512"}); err != nil {
 		t.Fatal(err)
 	}
 	const message = "Larkfell's service desk: \"+44 1632 960144\"\n$(rm -rf /) `id`"

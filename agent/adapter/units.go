@@ -40,9 +40,11 @@ func services(h *Host) Adapter {
 	}
 	return &units{h, []unit{
 		{"system.remote_shell", masked("system", "ssh.service", "ssh.socket"),
-			map[string]string{"/etc/systemd/system/multi-user.target.wants/ssh.service": "/lib/systemd/system/ssh.service"}, []string{"ssh.service"}},
+			map[string]string{"/etc/systemd/system/multi-user.target.wants/ssh.service": "/lib/systemd/system/ssh.service"},
+			[]string{"ssh.service"}},
 		{"system.remote_desktop", masked("system", "xrdp.service"),
-			map[string]string{"/etc/systemd/system/multi-user.target.wants/xrdp.service": "/lib/systemd/system/xrdp.service"}, []string{"xrdp.service"}},
+			map[string]string{"/etc/systemd/system/multi-user.target.wants/xrdp.service": "/lib/systemd/system/xrdp.service"},
+			[]string{"xrdp.service"}},
 		{"firmware.updates", masked("system", "fwupd-refresh.timer", "fwupd.service"), nil, []string{"fwupd.service"}},
 		{"media.bluetooth_files", masked("user", "obex.service"), nil, nil},
 		{"media.nearby_sharing", masked("user", "gnome-user-share-webdav.service", "rygel.service"), nil, nil},

@@ -21,7 +21,8 @@ var usbID = regexp.MustCompile(`^([0-9a-f]{4}):([0-9a-f]{4})$`)
 func usb(h *Host) Adapter {
 	return &bundle{
 		host: h, name: "devices", ids: []setting.ID{
-			"media.usb_storage", "media.usb_allowed_ids", "media.phones", "media.microphone", "disk.encryption.removable", "disk.encryption.memory_cards",
+			"media.usb_storage", "media.usb_allowed_ids", "media.phones", "media.microphone", "disk.encryption.removable",
+			"disk.encryption.memory_cards",
 		},
 		files: func(_ *Host, wanted values) (map[string]file, error) {
 			if len(wanted) == 0 {
@@ -31,9 +32,10 @@ func usb(h *Host) Adapter {
 			for _, part := range []struct {
 				id    setting.ID
 				rules func(values) (string, bool)
-			}{{"media.usb_storage", storageRules}, {"media.phones", phoneRules}, {"media.microphone", microphoneRules}, {"disk.encryption.removable", encryptedRules(
-				"disk.encryption.removable", `ENV{ID_BUS}=="usb"`,
-			)}, {"disk.encryption.memory_cards", encryptedRules("disk.encryption.memory_cards", `KERNEL=="mmcblk[0-9]*", ATTRS{type}=="SD"`)}} {
+			}{{"media.usb_storage", storageRules}, {"media.phones", phoneRules}, {"media.microphone", microphoneRules},
+				{"disk.encryption.removable", encryptedRules(
+					"disk.encryption.removable", `ENV{ID_BUS}=="usb"`,
+				)}, {"disk.encryption.memory_cards", encryptedRules("disk.encryption.memory_cards", `KERNEL=="mmcblk[0-9]*", ATTRS{type}=="SD"`)}} {
 				rules, ok := part.rules(wanted)
 				if !ok {
 					return nil, &ValueError{part.id, wanted[part.id]}

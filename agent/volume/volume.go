@@ -274,7 +274,8 @@ func beginsWithZeroes(path string) (bool, error) {
 
 // Format makes an empty encrypted volume of a blank one. The key is in slot 0.
 func (t *Tool) Format(ctx context.Context, path, uuid, method string, key []byte) error {
-	arguments := slices.Concat([]string{"luksFormat", "--batch-mode", "--type", "luks2", "--uuid", uuid, "--key-slot", "0"}, methodArguments(method), randomKeys, []string{path})
+	arguments := slices.Concat([]string{"luksFormat", "--batch-mode", "--type", "luks2", "--uuid", uuid, "--key-slot", "0"},
+		methodArguments(method), randomKeys, []string{path})
 	_, err := t.run(ctx, [][]byte{key}, arguments...)
 	return err
 }
@@ -326,14 +327,16 @@ func (t *Tool) AddKey(ctx context.Context, path string, existing, key []byte) (s
 	}
 	for slot = 0; slices.ContainsFunc(h.Slots, func(s Slot) bool { return s.Number == slot }); slot++ {
 	}
-	arguments := slices.Concat([]string{"luksAddKey", "--batch-mode", "--new-key-slot", strconv.Itoa(slot), "--key-file", "/dev/fd/3"}, randomKeys, []string{path, "/dev/fd/4"})
+	arguments := slices.Concat([]string{"luksAddKey", "--batch-mode", "--new-key-slot", strconv.Itoa(slot), "--key-file",
+		"/dev/fd/3"}, randomKeys, []string{path, "/dev/fd/4"})
 	_, err = t.run(ctx, [][]byte{existing, key}, arguments...)
 	return slot, err
 }
 
 // Opens gives the slot that a key opens; -1: none.
 func (t *Tool) Opens(ctx context.Context, path string, key []byte) (slot int, err error) {
-	said, err := t.run(ctx, [][]byte{key}, "open", "--test-passphrase", "--verbose", "--disable-external-tokens", "--key-file", "/dev/fd/3", path)
+	said, err := t.run(ctx, [][]byte{key}, "open", "--test-passphrase", "--verbose", "--disable-external-tokens", "--key-file",
+		"/dev/fd/3", path)
 	var failed *exec.ExitError
 	if errors.As(err, &failed) && failed.ExitCode() == 2 {
 		return -1, nil
@@ -394,7 +397,8 @@ func (t *Tool) SealToChip(ctx context.Context, path string, existing, pin []byte
 
 // WipeChip makes what the chip opens a volume with void.
 func (t *Tool) WipeChip(ctx context.Context, path string, existing []byte) error {
-	_, err := execute(exec.CommandContext(ctx, "systemd-cryptenroll", "--wipe-slot=tpm2", "--unlock-key-file=/dev/fd/3", path), [][]byte{existing})
+	_, err := execute(exec.CommandContext(ctx, "systemd-cryptenroll", "--wipe-slot=tpm2", "--unlock-key-file=/dev/fd/3", path),
+		[][]byte{existing})
 	return err
 }
 

@@ -62,15 +62,18 @@ func TestKeysAndTokens(t *testing.T) {
 	if err != nil || slot != 1 {
 		t.Fatalf("slot %d, %v", slot, err)
 	}
-	if err := tool.AddToken(ctx, path, Token{Type: RecoveryToken, Slots: []string{"1"}, Identifier: "482109375512", Recipients: []string{"age1x"}}); err != nil {
+	if err := tool.AddToken(ctx, path, Token{Type: RecoveryToken, Slots: []string{"1"}, Identifier: "482109375512",
+		Recipients: []string{"age1x"}}); err != nil {
 		t.Fatal(err)
 	}
 	h := read(t, path)
 	tokens := h.Recovery()
-	if len(tokens) != 1 || tokens[0].Slot() != 1 || tokens[0].Identifier != "482109375512" || !slices.Equal(tokens[0].Recipients, []string{"age1x"}) {
+	if len(tokens) != 1 || tokens[0].Slot() != 1 || tokens[0].Identifier != "482109375512" || !slices.Equal(tokens[0].Recipients,
+		[]string{"age1x"}) {
 		t.Errorf("tokens %+v", tokens)
 	}
-	if h.Method() != "aes-xts-256" || len(h.People()) != 1 || h.People()[0].KDF != "pbkdf2" || !slices.Equal(h.Startup(), []string{"passphrase"}) {
+	if h.Method() != "aes-xts-256" || len(h.People()) != 1 || h.People()[0].KDF != "pbkdf2" ||
+		!slices.Equal(h.Startup(), []string{"passphrase"}) {
 		t.Errorf("method %s, people %+v, startup %v", h.Method(), h.People(), h.Startup())
 	}
 	for key, want := range map[string]int{string(first): 0, string(second): 1, "another": -1} {

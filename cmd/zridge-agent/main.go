@@ -53,7 +53,8 @@ func command(out, log io.Writer) *cli.Command {
 	return &cli.Command{
 		Name: "zridge-agent", Usage: "the company's settings on this laptop", HideVersion: true,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "state", Value: "/var/lib/zridge-agent", Usage: "`FOLDER` in which the agent keeps what it knows", TakesFile: true},
+			&cli.StringFlag{Name: "state", Value: "/var/lib/zridge-agent", Usage: "`FOLDER` in which the agent keeps what it knows",
+				TakesFile: true},
 			&cli.StringFlag{Name: "chip", Usage: "the security `CHIP` as systemd-cryptenroll names it; without it the machine's own"},
 			&cli.StringFlag{Name: "root", Usage: "work on the system below this `FOLDER`, and run none of its programs; volumes are those that you name", TakesFile: true},
 		},
@@ -69,7 +70,8 @@ func command(out, log io.Writer) *cli.Command {
 						}
 						return nil
 					},
-				}, &cli.StringFlag{Name: "page", Value: "127.0.0.1:8461", Usage: "`ADDRESS` of this laptop at which people see what is managed; empty: nowhere"}},
+				}, &cli.StringFlag{Name: "page", Value: "127.0.0.1:8461",
+					Usage: "`ADDRESS` of this laptop at which people see what is managed; empty: nowhere"}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					a := of(c)
 					a.Page = c.String("page")

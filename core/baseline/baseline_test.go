@@ -47,10 +47,12 @@ func TestJudge(t *testing.T) {
 		{"a policy wants the same", "screen.lock_after_minutes", minutes(10), true, true, minutes(15), minutes(10), baseline.Differs},
 		{"a policy wants what is stricter", "screen.lock_after_minutes", minutes(10), true, true, minutes(5), minutes(5), baseline.Complies},
 		{"a policy wants what is weaker", "screen.lock_after_minutes", minutes(10), true, true, minutes(15), minutes(15), baseline.Overridden},
-		{"a policy wants what is weaker, and nothing was said", "screen.lock_after_minutes", minutes(10), false, true, nothing, minutes(15), baseline.Overridden},
+		{"a policy wants what is weaker, and nothing was said", "screen.lock_after_minutes", minutes(10), false, true, nothing,
+			minutes(15), baseline.Overridden},
 	} {
 		item := &estate.BaselineItem{Setting: x.id, Value: x.wanted}
-		if is := baseline.Judge(definition(t, x.id), item, baseline.Observed{Said: x.said, Has: x.has, Wanted: x.wantedByPolicy, Supported: x.supported}); is != x.want {
+		if is := baseline.Judge(definition(t, x.id), item, baseline.Observed{Said: x.said, Has: x.has, Wanted: x.wantedByPolicy,
+			Supported: x.supported}); is != x.want {
 			t.Errorf("%s: %s, expected %s", x.about, is, x.want)
 		}
 	}
@@ -64,7 +66,8 @@ func TestMeasure(t *testing.T) {
 		{Setting: "gone", Value: setting.TextValue("x")},
 	}}
 	right := map[setting.ID]baseline.Observed{
-		"screen.lock_after_minutes": {Said: true, Has: setting.IntegerValue(10), Supported: true}, "signin.banner": {Said: true, Has: setting.TextValue("Ours"), Supported: true},
+		"screen.lock_after_minutes": {Said: true, Has: setting.IntegerValue(10), Supported: true},
+		"signin.banner":             {Said: true, Has: setting.TextValue("Ours"), Supported: true},
 	}
 	for _, x := range []struct {
 		alter   map[setting.ID]baseline.Observed
@@ -74,7 +77,8 @@ func TestMeasure(t *testing.T) {
 		{nil, baseline.Compliant, 0},
 		{map[setting.ID]baseline.Observed{"signin.banner": {Supported: true}}, baseline.Unknown, 1},
 		{map[setting.ID]baseline.Observed{"signin.banner": {}}, baseline.Compliant, 1},
-		{map[setting.ID]baseline.Observed{"signin.banner": {Supported: true}, "screen.lock_after_minutes": {Said: true, Has: setting.IntegerValue(60), Supported: true}}, baseline.Different, 2},
+		{map[setting.ID]baseline.Observed{"signin.banner": {Supported: true}, "screen.lock_after_minutes": {Said: true,
+			Has: setting.IntegerValue(60), Supported: true}}, baseline.Different, 2},
 	} {
 		state, failing := baseline.Measure(b, func(id setting.ID) (*setting.Definition, baseline.Observed) {
 			if id == "gone" {

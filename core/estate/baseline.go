@@ -58,7 +58,8 @@ const baselineMark = "baseline:"
 // Repairs gives the policy that puts right what the baseline wants put right, nil where that is nothing.
 func (b *Baseline) Repairs() *Policy {
 	p := &Policy{
-		ID: PolicyID(baselineMark + string(b.ID)), Title: b.Title, Kind: setting.Security, State: Active, Owner: b.Owner, Why: b.Why, Audience: b.Audience, Baseline: b.ID,
+		ID: PolicyID(baselineMark + string(b.ID)), Title: b.Title, Kind: setting.Security, State: Active, Owner: b.Owner, Why: b.Why,
+		Audience: b.Audience, Baseline: b.ID,
 	}
 	for i := range b.Items {
 		if item := &b.Items[i]; item.OnDrift == Repair {

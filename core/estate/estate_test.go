@@ -11,13 +11,15 @@ import (
 )
 
 func TestTargets(t *testing.T) {
-	for _, good := range []string{"everyone", "unit:a", "group:A.b_c-9", "device:LT-1", "person:ines.okafor", "unit:" + strings.Repeat("x", 128)} {
+	for _, good := range []string{"everyone", "unit:a", "group:A.b_c-9", "device:LT-1", "person:ines.okafor", "unit:" +
+		strings.Repeat("x", 128)} {
 		target, ok := ParseTarget(good)
 		if !ok || target.String() != good {
 			t.Errorf("%q became %q (%v)", good, target, ok)
 		}
 	}
-	for _, bad := range []string{"", "everyone ", "Everyone", "unit:", "unit", ":a", "team:a", "unit:a b", "unit:a/b", "everyone:x", "unit:" + strings.Repeat("x", 129), "unit:é"} {
+	for _, bad := range []string{"", "everyone ", "Everyone", "unit:", "unit", ":a", "team:a", "unit:a b", "unit:a/b", "everyone:x",
+		"unit:" + strings.Repeat("x", 129), "unit:é"} {
 		if target, ok := ParseTarget(bad); ok || target != (Target{}) {
 			t.Errorf("%q was taken for %v", bad, target)
 		}
@@ -25,7 +27,8 @@ func TestTargets(t *testing.T) {
 }
 
 func TestDates(t *testing.T) {
-	for text, want := range map[string]bool{"2026-05-01": true, "2024-02-29": true, "2026-02-29": false, "2026-5-1": false, "2026-13-01": false, "01-05-2026": false, "2026-05-01T00:00": false, "": false, "+026-05-01": false} {
+	for text, want := range map[string]bool{"2026-05-01": true, "2024-02-29": true, "2026-02-29": false, "2026-5-1": false,
+		"2026-13-01": false, "01-05-2026": false, "2026-05-01T00:00": false, "": false, "+026-05-01": false} {
 		if _, ok := ParseDate(text); ok != want {
 			t.Errorf("%q: %v, expected %v", text, ok, want)
 		}
@@ -100,10 +103,11 @@ func TestCyclesAreSpelledOut(t *testing.T) {
 		groups []Group
 		want   []string
 	}{
-		"a diamond":      {[]Group{group("a", "b", "c"), group("b", "d"), group("c", "d"), group("d")}, nil},
-		"itself":         {[]Group{group("a", "a")}, []string{"a → a"}},
-		"a ring of two":  {[]Group{group("b", "a"), group("a", "b")}, []string{"b → a → b"}},
-		"two rings":      {[]Group{group("a", "b"), group("b", "a"), group("c", "d"), group("d", "e"), group("e", "c")}, []string{"a → b → a", "c → d → e → c"}},
+		"a diamond":     {[]Group{group("a", "b", "c"), group("b", "d"), group("c", "d"), group("d")}, nil},
+		"itself":        {[]Group{group("a", "a")}, []string{"a → a"}},
+		"a ring of two": {[]Group{group("b", "a"), group("a", "b")}, []string{"b → a → b"}},
+		"two rings": {[]Group{group("a", "b"), group("b", "a"), group("c", "d"), group("d", "e"), group("e", "c")},
+			[]string{"a → b → a", "c → d → e → c"}},
 		"a tail to ring": {[]Group{group("t", "a"), group("a", "b"), group("b", "a")}, []string{"a → b → a"}},
 	} {
 		var got []string

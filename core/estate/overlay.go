@@ -30,7 +30,8 @@ const (
 
 // Kinds lists every Kind, in the order of the format.
 var Kinds = []Kind{
-	KindUnit, KindPerson, KindDevice, KindGroup, KindPolicy, KindException, KindRuling, KindSetting, KindCheck, KindRolloutPlan, KindApprovalRule,
+	KindUnit, KindPerson, KindDevice, KindGroup, KindPolicy, KindException, KindRuling, KindSetting, KindCheck, KindRolloutPlan,
+	KindApprovalRule,
 	KindBaseline,
 }
 

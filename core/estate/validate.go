@@ -108,7 +108,8 @@ func (v *validator) decisions(s *Snapshot) {
 
 // unnamed are the kinds of objects that no other object names, so that taking one away breaks no
 // reference.
-var unnamed = map[Kind]bool{KindException: true, KindRuling: true, KindCheck: true, KindRolloutPlan: true, KindApprovalRule: true, KindBaseline: true}
+var unnamed = map[Kind]bool{KindException: true, KindRuling: true, KindCheck: true, KindRolloutPlan: true, KindApprovalRule: true,
+	KindBaseline: true}
 
 // ValidateEdits reports what is wrong after edits were laid over a snapshot that nothing was wrong
 // with; s is the outcome. It looks at what was edited and at what is short in every estate, and

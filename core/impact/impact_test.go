@@ -97,12 +97,14 @@ func TestReports(t *testing.T) {
 			"gained, [D1] dropped"},
 		"set above what an unmanaged laptop does": {nil, []string{unitA("p", "minutes: 30")}, "minutes: not set to 30 weaker on [D1]\np: " +
 			"[D1] gained, [] dropped"},
-		"another policy gives the same": {[]string{all("p", "banner: x")}, []string{all("q", "banner: x")}, "p: [] gained, [D1 D2] dropped\nq: [D1 D2] gained, [] dropped"},
+		"another policy gives the same": {[]string{all("p", "banner: x")}, []string{all("q", "banner: x")},
+			"p: [] gained, [D1 D2] dropped\nq: [D1 D2] gained, [] dropped"},
 		"a conflict on one of two": {
 			[]string{all("p", "banner: x")}, []string{all("p", "banner: x"), unitA("q", "banner: y"), unitA("s", "banner: z")},
 			"banner: \"x\" to conflict on [D1]\nconflict gained: banner on [D1]\nq: [D1] gained, [] dropped\ns: [D1] gained, [] dropped",
 		},
-		"a problem comes": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9"), unitA("q", "minutes: 3")}, "minutes: 9 to 3 on [D1]\nproblem gained: short on [D1]\nq: [D1] gained, [] dropped"},
+		"a problem comes": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9"), unitA("q", "minutes: 3")},
+			"minutes: 9 to 3 on [D1]\nproblem gained: short on [D1]\nq: [D1] gained, [] dropped"},
 		"a problem goes": {[]string{all("p", "minutes: 3")}, []string{all("p", "minutes: 9")}, "minutes: 3 to 9 weaker on [D1 D2]\nproblem " +
 			"cleared: short on [D1 D2]"},
 	} {

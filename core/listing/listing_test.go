@@ -107,7 +107,8 @@ func TestDevicesAreFound(t *testing.T) {
 	if got := found(t, table, both); got != "LT-1" {
 		t.Errorf("two conditions: %q", got)
 	}
-	for words, want := range map[string]string{"": "LT-1 LT-2 LT-3", "OKAFOR": "LT-3", "linux 12": "", "12.10 ines": "LT-3", "labs": "LT-1 LT-2"} {
+	for words, want := range map[string]string{"": "LT-1 LT-2 LT-3", "OKAFOR": "LT-3", "linux 12": "", "12.10 ines": "LT-3",
+		"labs": "LT-1 LT-2"} {
 		if got := found(t, table, Query{Words: words}); got != want {
 			t.Errorf("the words %q: %q, expected %q", words, got, want)
 		}
@@ -124,7 +125,9 @@ func TestDevicesAreFound(t *testing.T) {
 
 func TestRowsAreSorted(t *testing.T) {
 	table := Devices(plan(t))
-	for sort, want := range map[string]string{"": "LT-1 LT-2 LT-3", "id": "LT-1 LT-2 LT-3", "-id": "LT-3 LT-2 LT-1", "os_version": "LT-1 LT-3 LT-2", "-os_version": "LT-2 LT-3 LT-1", "facts/ram_gb": "LT-3 LT-1 LT-2", "-facts/ram_gb": "LT-2 LT-1 LT-3", "owner_name": "LT-3 LT-1 LT-2"} {
+	for sort, want := range map[string]string{"": "LT-1 LT-2 LT-3", "id": "LT-1 LT-2 LT-3", "-id": "LT-3 LT-2 LT-1",
+		"os_version": "LT-1 LT-3 LT-2", "-os_version": "LT-2 LT-3 LT-1", "facts/ram_gb": "LT-3 LT-1 LT-2",
+		"-facts/ram_gb": "LT-2 LT-1 LT-3", "owner_name": "LT-3 LT-1 LT-2"} {
 		if got := found(t, table, Query{Sort: sort}); got != want {
 			t.Errorf("by %q: %q, expected %q", sort, got, want)
 		}
@@ -137,7 +140,8 @@ func TestRowsAreSorted(t *testing.T) {
 
 func TestPeopleAreFound(t *testing.T) {
 	table := People(plan(t))
-	for written, want := range map[string]string{"devices>=1": "ines tomas", "devices=0": "ada", "unit=labs": "tomas", "groups=crew": "ines", "attributes/title=mate": "ines", "mail!?": "ada tomas"} {
+	for written, want := range map[string]string{"devices>=1": "ines tomas", "devices=0": "ada", "unit=labs": "tomas",
+		"groups=crew": "ines", "attributes/title=mate": "ines", "mail!?": "ada tomas"} {
 		c, _ := ParseCondition(written)
 		if got := found(t, table, Query{Conditions: []Condition{c}}); got != want {
 			t.Errorf("%s: %q, expected %q", written, got, want)

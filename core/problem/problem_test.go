@@ -9,7 +9,8 @@ import (
 )
 
 func TestPathsAreJSONPointers(t *testing.T) {
-	for want, keys := range map[string][]any{"/policies/3/kind": {"policies", 3, "kind"}, "/facts/a~1b~0c": {"facts", "a/b~c"}, "/a//b": {"a", "", "b"}, "/~01": {"~1"}} {
+	for want, keys := range map[string][]any{"/policies/3/kind": {"policies", 3, "kind"}, "/facts/a~1b~0c": {"facts", "a/b~c"},
+		"/a//b": {"a", "", "b"}, "/~01": {"~1"}} {
 		path := Join("", keys...)
 		if path != want {
 			t.Errorf("%v became %s, expected %s", keys, path, want)

@@ -20,7 +20,8 @@ func TestAtNextStart(t *testing.T) {
 			[]string{"begins without a question", "nobody is asked anything"},
 		},
 		"a PIN": {
-			map[setting.ID]setting.Value{EncryptionRequired: yes, StartupChip: text("allow"), StartupPIN: text("require"), PINLength: setting.IntegerValue(8)},
+			map[setting.ID]setting.Value{EncryptionRequired: yes, StartupChip: text("allow"), StartupPIN: text("require"),
+				PINLength: setting.IntegerValue(8)},
 			[]string{"may put it off", "a PIN of at least 8 digits", "calls the service desk"},
 		},
 		"a PIN, and two people at the desk": {

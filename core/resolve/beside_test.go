@@ -27,7 +27,8 @@ func TestBesideAgreesWithCompile(t *testing.T) {
 			{plan, []estate.Edit{{Kind: estate.KindPolicy, ID: string(s.Policies[1].ID), Object: renamed(s.Policies[2], s.Policies[1].ID)}}},
 			{plan, []estate.Edit{{Kind: estate.KindPolicy, ID: "extra", Object: extra}}},
 			{with, []estate.Edit{{Kind: estate.KindPolicy, ID: "extra"}}},
-			{plan, []estate.Edit{{Kind: estate.KindDevice, ID: string(s.Devices[0].ID), Object: estate.Device{ID: s.Devices[0].ID, OS: s.Devices[1].OS, OSVersion: "12"}}}},
+			{plan, []estate.Edit{{Kind: estate.KindDevice, ID: string(s.Devices[0].ID), Object: estate.Device{ID: s.Devices[0].ID,
+				OS: s.Devices[1].OS, OSVersion: "12"}}}},
 			{plan, []estate.Edit{{Kind: estate.KindDevice, ID: "new", Object: estate.Device{ID: "new", OS: s.Devices[1].OS, OSVersion: "12"}}}},
 		} {
 			next := of.from.Snapshot().With(of.edits...)

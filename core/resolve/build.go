@@ -27,10 +27,12 @@ type changes struct {
 	groups       map[int]bool    // groups whose rule, list or nesting altered: computed for all laptops
 	policies     map[int]bool    // policies whose audience altered: computed for all laptops
 	edited       map[int][]int   // by setting: policies whose entry altered: decided for their laptops, before and after
-	levels       map[int][]int   // by setting: policies with an entry for it that are at other levels since units moved: for the touched laptops
-	settings     map[int]bool    // settings to decide again for all laptops
-	checks       map[int]bool    // checks to run again for all laptops
-	detached     []match.Target  // units and groups that detach other kinds or areas than before
+	// by setting: policies with an entry for it that are at other levels since units moved: for the
+	// touched laptops
+	levels   map[int][]int
+	settings map[int]bool   // settings to decide again for all laptops
+	checks   map[int]bool   // checks to run again for all laptops
+	detached []match.Target // units and groups that detach other kinds or areas than before
 }
 
 // movedPath is the path of a moved unit before and after, as expressions read it.

@@ -266,7 +266,8 @@ func madeUpBaseline(r *rand.Rand, id string, settings []setting.Definition, targ
 	for i := range settings {
 		if chance(r, 60) {
 			b.Items = append(b.Items, estate.BaselineItem{
-				Setting: settings[i].ID, Value: madeUpValue(r, &settings[i]), Severity: estate.Low, OnDrift: pick(r, []estate.OnDrift{estate.Repair, estate.Repair, estate.Report}),
+				Setting: settings[i].ID, Value: madeUpValue(r, &settings[i]), Severity: estate.Low,
+				OnDrift: pick(r, []estate.OnDrift{estate.Repair, estate.Repair, estate.Report}),
 			})
 		}
 	}

@@ -77,7 +77,8 @@ func altered(r *rand.Rand, s *estate.Snapshot) (*estate.Snapshot, string) {
 		if chance(r, 30) {
 			return put(estate.KindBaseline, id, nil)
 		}
-		return put(estate.KindBaseline, id, madeUpBaseline(r, id, s.Settings, []estate.Target{{Kind: estate.ToEveryone}, {Kind: estate.ToDevice, ID: "d0"}, {Kind: estate.ToUnit, ID: string(s.Units[0].ID)}}))
+		return put(estate.KindBaseline, id, madeUpBaseline(r, id, s.Settings, []estate.Target{{Kind: estate.ToEveryone},
+			{Kind: estate.ToDevice, ID: "d0"}, {Kind: estate.ToUnit, ID: string(s.Units[0].ID)}}))
 	case 0: // values, locks, priority, kind
 		p, q := pick(r, s.Policies), pick(r, other.Policies)
 		p.Entries, p.Priority, p.Kind = fitting(q.Entries, s), q.Priority, q.Kind

@@ -66,7 +66,8 @@ func sameMembers(a, b *estate.Group) bool {
 
 // sameAudience compares all that says whom a policy applies to, and whether it gives way to others.
 func sameAudience(a, b *estate.Policy) bool {
-	return a.State == b.State && a.Within == b.Within && a.Offered == b.Offered && a.Baseline == b.Baseline && slices.Equal(a.Platforms, b.Platforms) &&
+	return a.State == b.State && a.Within == b.Within && a.Offered == b.Offered && a.Baseline == b.Baseline &&
+		slices.Equal(a.Platforms, b.Platforms) &&
 		slices.Equal(a.Audience.Include, b.Audience.Include) &&
 		slices.Equal(a.Audience.Exclude, b.Audience.Exclude) &&
 		sameRule(a.Audience.When, b.Audience.When)

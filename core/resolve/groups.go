@@ -67,7 +67,8 @@ func (b *builder) groupsOf() {
 		// Whoever was in a group that is gone, and detached something, inherits it again.
 		for _, id := range d.Gone {
 			if at := was.GroupAt.NumberOf(id); len(was.Groups[at].Detach) > 0 {
-				b.detached = append(b.detached, match.Target{Target: estate.Target{Kind: estate.ToGroup, ID: string(id)}, At: at, Level: outcome.GroupLevel})
+				b.detached = append(b.detached, match.Target{Target: estate.Target{Kind: estate.ToGroup, ID: string(id)}, At: at,
+					Level: outcome.GroupLevel})
 			}
 		}
 		// Nested groups are looked up by id again, since a member group may be new or gone.

@@ -152,7 +152,8 @@ func TestImportsRunOneWay(t *testing.T) {
 		for _, spec := range file.Imports {
 			name := strings.Trim(spec.Path.Value, `"`)
 			if strings.HasPrefix(pkg, "core") && impure[name] &&
-				!(name == "time" && slices.Contains([]string{"core/estate", "core/rollout", "core/audit", "core/recovery"}, pkg)) { // dates are parsed there, and times handed in
+				!(name == "time" && slices.Contains([]string{"core/estate", "core/rollout", "core/audit", "core/recovery"},
+					pkg)) { // dates are parsed there, and times handed in
 				t.Errorf("%s imports %s: the core is pure", path, name)
 			}
 			if strings.HasPrefix(pkg, "core") && strings.Contains(name, ".") && !strings.HasPrefix(name, module) &&

@@ -34,12 +34,14 @@ type Inherited struct {
 // Arrival is an entry as it comes to the laptops of a place from one level. A policy that applies
 // to the place at two levels has two arrivals.
 type Arrival struct {
-	Policy  estate.PolicyID
-	Value   setting.Value
-	Locked  bool
-	Level   outcome.Level
-	Whence  outcome.Whence
-	Devices int                  // laptops of the place that it comes to, detached ones too; those that do not support the setting are left out
+	Policy estate.PolicyID
+	Value  setting.Value
+	Locked bool
+	Level  outcome.Level
+	Whence outcome.Whence
+	// laptops of the place that it comes to, detached ones too; those that do not support the setting
+	// are left out
+	Devices int
 	Fates   map[outcome.Fate]int // what becomes of it there
 	Beaten  []Beaten             // by what, where it is not in effect: most laptops first
 }

@@ -156,7 +156,8 @@ func TestWhatAPlaceInherits(t *testing.T) {
 			}
 			for _, i := range got {
 				counts := map[string]int{}
-				for what, n := range map[string]int{"above": i.Above, "locked": i.Locked, "overridden": i.Overridden, "detached": i.Detached, "own": i.Own, "clashing": i.Clashing} {
+				for what, n := range map[string]int{"above": i.Above, "locked": i.Locked, "overridden": i.Overridden, "detached": i.Detached,
+					"own": i.Own, "clashing": i.Clashing} {
 					if n > 0 {
 						counts[what] = n
 						seen[what]++

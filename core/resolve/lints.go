@@ -170,7 +170,8 @@ func (p *Plan) Lints() []outcome.Lint {
 					beside = append(beside, string(p.policies[other].ID))
 				}
 				slices.Sort(beside)
-				lints = append(lints, outcome.Lint{Kind: outcome.Redundant, Policy: pol.ID, Setting: pol.entries[i].Setting, Beside: beside, Devices: use.devices})
+				lints = append(lints, outcome.Lint{Kind: outcome.Redundant, Policy: pol.ID, Setting: pol.entries[i].Setting, Beside: beside,
+					Devices: use.devices})
 			}
 		}
 	}

@@ -89,7 +89,8 @@ func TestWhatDoesNothingLaptopByLaptop(t *testing.T) {
 					}
 					x := r.Setting(e.Setting)
 					alters = alters || stood(x) != stood(after[n].Setting(e.Setting))
-					if slices.Contains(p.Applying(r), pol.ID) && (x == nil || x.Status != outcome.Unsupported) { // where all are detached it does not appear
+					if slices.Contains(p.Applying(r), pol.ID) &&
+						(x == nil || x.Status != outcome.Unsupported) { // where all are detached it does not appear
 						devices++
 					}
 					if x == nil {

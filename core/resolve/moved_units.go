@@ -43,7 +43,8 @@ func testConcern(t *intern.Test, laptops, owners *movedCodes) (of concern) {
 		// A test of one column differs only if it answers differently for a path before and after.
 		// With several columns that is not known.
 		if c == by.Column &&
-			(len(t.Columns) > 1 || slices.ContainsFunc(by.codes, func(alters [2]uint32) bool { return t.AnswerOne(alters[0]) != t.AnswerOne(alters[1]) })) {
+			(len(t.Columns) > 1 || slices.ContainsFunc(by.codes,
+				func(alters [2]uint32) bool { return t.AnswerOne(alters[0]) != t.AnswerOne(alters[1]) })) {
 			of = max(of, whose)
 		}
 	}

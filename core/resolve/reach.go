@@ -125,7 +125,8 @@ type reaching struct {
 func (r *reaching) Not(why outcome.Reason, rows *bitset.Set) {
 	// Not active cannot occur: the audience was made active for the question.
 	to := map[outcome.Reason]*Devices{
-		outcome.OnPlatform: &r.out.Platform, outcome.Outside: &r.out.Outside, outcome.NotIncluded: &r.out.NotIncluded, outcome.Excluded: &r.out.Excluded,
+		outcome.OnPlatform: &r.out.Platform, outcome.Outside: &r.out.Outside, outcome.NotIncluded: &r.out.NotIncluded,
+		outcome.Excluded:    &r.out.Excluded,
 		outcome.OnCondition: &r.out.Condition, outcome.NotTaken: &r.out.NotTaken,
 	}
 	to[why].add(r.worker.Block, rows)

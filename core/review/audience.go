@@ -60,7 +60,8 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 		a.Alarm = Nobody
 	// All laptops today, or all that there will ever be: nothing in the audience takes a laptop
 	// out.
-	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil && len(policy.Platforms) == 0 && policy.Within == "":
+	case n == a.Estate || everyone && len(policy.Audience.Exclude) == 0 && policy.Audience.When == nil &&
+		len(policy.Platforms) == 0 && policy.Within == "":
 		a.Alarm = Everyone
 	case share > 0 && n*100 > share*a.Estate:
 		a.Alarm = Many

@@ -43,10 +43,12 @@ type Finding struct {
 	Warning  bool           // worth a look rather than wrong
 	Value    setting.Value  // with ForcedValue: the value that will stand
 	Found    string         // with NearlyKnown, TypedByHand and SamePath: the text; with WrongStore and Replaced: the certificate
-	Known    string         // with NearlyKnown: what it nearly is; with WrongStore: where it belongs; with Replaced: until when the earlier one is valid
-	Beside   []estate.PolicyID
-	Groups   []Purpose // with ManyPurposes
-	Remark   *Remark   // with OddCondition
+	// with NearlyKnown: what it nearly is; with WrongStore: where it belongs; with Replaced: until
+	// when the earlier one is valid
+	Known  string
+	Beside []estate.PolicyID
+	Groups []Purpose // with ManyPurposes
+	Remark *Remark   // with OddCondition
 	// Devices is, with WrongAlone, how many of the policy's laptops it is found on together with
 	// all else that reaches them; with ReachesAll, how many it reaches.
 	Devices int
@@ -128,7 +130,8 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Fin
 		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
 	}
 	if n := use.Reach.Gets.Len(); n > 0 &&
-		(n == side.Resolution.Len() || slices.ContainsFunc(policy.Audience.Include, func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
+		(n == side.Resolution.Len() || slices.ContainsFunc(policy.Audience.Include,
+			func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
 		f.add(Finding{Kind: ReachesAll, Devices: n, Warning: true})
 	}
 	return f.found

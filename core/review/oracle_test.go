@@ -163,7 +163,8 @@ func TestReachIsWhatResolutionSays(t *testing.T) {
 			p := &s.Policies[i]
 			a := LookAt(side, p, 0)
 			parts := map[estate.DeviceID]string{}
-			for word, list := range map[string]resolve.Devices{"": a.Gets, "excluded": a.Excluded, "condition": a.Condition, "platform": a.Platform, "not-included": a.NotIncluded} {
+			for word, list := range map[string]resolve.Devices{"": a.Gets, "excluded": a.Excluded, "condition": a.Condition,
+				"platform": a.Platform, "not-included": a.NotIncluded} {
 				for _, d := range list.IDs() {
 					if _, twice := parts[d]; twice {
 						t.Fatalf("seed %d, %s: %s is in two parts", seed, p.ID, d)

@@ -58,13 +58,15 @@ type Lacking map[setting.Unsupported]int
 
 // Use is what a policy does in an estate.
 type Use struct {
-	Reach    *resolve.Reach
-	AlsoSet  []AlsoSet                           // of its settings: by setting, then those that share most laptops first
-	Mine     map[setting.ID]map[outcome.Fate]int // what becomes of its own entries
-	Lacking  map[setting.ID]Lacking              // of its settings, where some of its laptops do not support one
-	NotKnown map[setting.ID]int                  // of its settings, on how many of its laptops nobody knows whether they support one; they count as supported
-	Forced   map[setting.ID]int                  // its settings, on how many laptops something else forces another value than is decided
-	Problems []resolve.ProblemFound              // that its entries are part of
+	Reach   *resolve.Reach
+	AlsoSet []AlsoSet                           // of its settings: by setting, then those that share most laptops first
+	Mine    map[setting.ID]map[outcome.Fate]int // what becomes of its own entries
+	Lacking map[setting.ID]Lacking              // of its settings, where some of its laptops do not support one
+	// of its settings, on how many of its laptops nobody knows whether they support one; they count as
+	// supported
+	NotKnown map[setting.ID]int
+	Forced   map[setting.ID]int     // its settings, on how many laptops something else forces another value than is decided
+	Problems []resolve.ProblemFound // that its entries are part of
 }
 
 // Look says what a policy does. ok is false when there is no such policy.

@@ -268,7 +268,8 @@ func TestLaptopsLeftUnset(t *testing.T) {
 		{fmt.Sprintf(locks, ""), ""},
 		{fmt.Sprintf(locks, `], exclude: ["unit:slipway"`), "2 media.camera"}, // desks still locks the screen
 		{fmt.Sprintf(locks, `], exclude: ["device:LT-2"`), "1 media.camera screen.lock_after_minutes"},
-		{strings.Replace(fmt.Sprintf(locks, `], exclude: [everyone`), "id: locks, ", "id: locks, state: draft, ", 1), "3 media.camera screen.lock_after_minutes"},
+		{strings.Replace(fmt.Sprintf(locks, `], exclude: [everyone`), "id: locks, ", "id: locks, state: draft, ", 1),
+			"3 media.camera screen.lock_after_minutes"},
 	} {
 		side := sideOf(t, c.policies)
 		use, _ := review.Look(side, "locks")

@@ -35,7 +35,8 @@ func whoEstate(t *testing.T) *estate.Snapshot {
 			Shape:   setting.Shape{Type: "text"},
 		}
 	}
-	device := func(id string, unit estate.UnitID, os setting.Platform, version string, owner estate.PersonID, ram int64, tags ...string) *estate.Device {
+	device := func(id string, unit estate.UnitID, os setting.Platform, version string, owner estate.PersonID, ram int64,
+		tags ...string) *estate.Device {
 		d := &estate.Device{ID: estate.DeviceID(id), Unit: unit, OS: os, OSVersion: version, Owner: owner, Tags: tags, Serial: "S-" + id}
 		if ram > 0 {
 			d.Facts = map[string]setting.Value{"ram_gb": setting.IntegerValue(ram)}
@@ -237,7 +238,8 @@ func TestLaptopsSideBySide(t *testing.T) {
 	for name, c := range map[string]struct {
 		device estate.DeviceID
 		what   WhatIf
-	}{"device": {"Z", WhatIf{}}, "unit": {"A", WhatIf{Unit: "moon"}}, "group": {"A", WhatIf{Join: []estate.GroupID{"moon"}}}, "owner": {"A", WhatIf{Owner: &other}}, "person": {"A", WhatIf{Person: "nobody"}}} {
+	}{"device": {"Z", WhatIf{}}, "unit": {"A", WhatIf{Unit: "moon"}}, "group": {"A", WhatIf{Join: []estate.GroupID{"moon"}}},
+		"owner": {"A", WhatIf{Owner: &other}}, "person": {"A", WhatIf{Person: "nobody"}}} {
 		if _, err := Suppose(s, c.device, c.what); err == nil {
 			t.Errorf("an unknown %s was supposed", name)
 		}

@@ -374,7 +374,8 @@ func randomRehearsal(seed uint64) (plan estate.RolloutPlan, laptops []rollout.La
 		plan.Hours = append(plan.Hours, w)
 	}
 	started = [...]time.Time{
-		time.Date(2026, 10, 24, 20, 13, 0, 0, time.UTC), time.Date(2026, 3, 28, 22, 7, 0, 0, time.UTC), time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC),
+		time.Date(2026, 10, 24, 20, 13, 0, 0, time.UTC), time.Date(2026, 3, 28, 22, 7, 0, 0, time.UTC),
+		time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC),
 	}[r.IntN(3)]
 	for i := range r.IntN(14) {
 		l := rollout.Laptop{
@@ -458,7 +459,8 @@ func TestRehearsalsAgreeWithTheOracle(t *testing.T) {
 		}
 	}
 	// Each way to end must be among them, or the comparison says little.
-	for _, p := range []rollout.Progress{"empty", rollout.Running, rollout.Paused, rollout.Stopped, rollout.Finished, rollout.TakingBack, rollout.TakenBack} {
+	for _, p := range []rollout.Progress{"empty", rollout.Running, rollout.Paused, rollout.Stopped, rollout.Finished,
+		rollout.TakingBack, rollout.TakenBack} {
 		if ends[p] < int(cases)/150 {
 			t.Errorf("%d of %d end %s: %v", ends[p], cases, p, ends)
 		}

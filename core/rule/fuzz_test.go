@@ -12,12 +12,14 @@ import (
 func FuzzExpression(f *testing.F) {
 	for _, text := range []string{
 		`device.os == "linux" && device.os_version.atLeast("12")`, `!(device.ram_gb > 8) || "spare" in device.tags`,
-		`[0,1,2].all(x, [0,1,2].all(y, x + y < 5))`, `device.tags.exists(t, t.startsWith("a"))`, `[[[[1]]]] == [device.os]`, `"a" + "b" == "ab"`, `true`,
+		`[0,1,2].all(x, [0,1,2].all(y, x + y < 5))`, `device.tags.exists(t, t.startsWith("a"))`, `[[[[1]]]] == [device.os]`,
+		`"a" + "b" == "ab"`, `true`,
 	} {
 		f.Add(text)
 	}
 	seen := map[string]any{
-		"device": map[string]any{"os": "linux", "os_version": "12.4", "tags": []string{"spare", "aft"}, "ram_gb": int64(16), "units": []string{"larkfell"}},
+		"device": map[string]any{"os": "linux", "os_version": "12.4", "tags": []string{"spare", "aft"}, "ram_gb": int64(16),
+			"units": []string{"larkfell"}},
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		r, err := rule.Compile(rule.OfDevice, text)

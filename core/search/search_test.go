@@ -51,7 +51,8 @@ func TestNearlyTheSame(t *testing.T) {
 	}{
 		{"example.helpline", "example.helplin", true}, {"{example.helpline}", "example.helpline", true},
 		{"Example.Helpline", "example.helpline", true}, {"example.hleplien", "example.helpline", true},
-		{"example.helpline", "example.helpline", false}, {"example.helpline", "example.helpline.crew", false}, {"abc", "abd", false}, {"list", "lst", true}, {"show", "shwo", false}, {"new", "ne", true}, {"on", "o", false},
+		{"example.helpline", "example.helpline", false}, {"example.helpline", "example.helpline.crew", false}, {"abc", "abd", false},
+		{"list", "lst", true}, {"show", "shwo", false}, {"new", "ne", true}, {"on", "o", false},
 		{"example.viewer", "example.helpline", false},
 	} {
 		if got := search.Near(c.a, c.b); got != c.near {

@@ -47,7 +47,9 @@ func TestSupportIsTestedInOrder(t *testing.T) {
 }
 
 func TestValuesSurviveJSON(t *testing.T) {
-	for _, v := range []setting.Value{setting.BoolValue(true), setting.BoolValue(false), setting.IntegerValue(math.MinInt64), setting.IntegerValue(math.MaxInt64), setting.TextValue(""), setting.TextValue("12"), setting.ListValue(nil), setting.ListValue([]string{"a", "true"}), {}} {
+	for _, v := range []setting.Value{setting.BoolValue(true), setting.BoolValue(false), setting.IntegerValue(math.MinInt64),
+		setting.IntegerValue(math.MaxInt64), setting.TextValue(""), setting.TextValue("12"), setting.ListValue(nil),
+		setting.ListValue([]string{"a", "true"}), {}} {
 		data, err := json.Marshal(v)
 		if err != nil {
 			t.Fatal(err)

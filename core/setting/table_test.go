@@ -21,7 +21,8 @@ func fileNamed(name string) setting.Value {
 
 func TestTablesAndFilesSurviveJSON(t *testing.T) {
 	for _, v := range []setting.Value{
-		setting.TableValue([]row{{"name": text("a"), "on": setting.BoolValue(true), "ports": setting.ListValue([]string{"1"})}, {"name": text("b"), "n": setting.IntegerValue(-3)}}),
+		setting.TableValue([]row{{"name": text("a"), "on": setting.BoolValue(true), "ports": setting.ListValue([]string{"1"})},
+			{"name": text("b"), "n": setting.IntegerValue(-3)}}),
 		setting.TableValue([]row{{"certificate": fileNamed("root.pem")}}), fileNamed("root.pem"), setting.TableValue(nil),
 	} {
 		data, err := json.Marshal(v)
@@ -102,8 +103,11 @@ func TestTablesAreChecked(t *testing.T) {
 		"/v/0/colour: unknown-field": setting.TableValue([]row{{"path": text("./a"), "format": text("int"), "colour": text("blue")}}),
 		"/v/0/format: not-one-of":    setting.TableValue([]row{{"path": text("./a"), "format": text("chr")}}),
 		"/v/0/cert: wrong-type":      setting.TableValue([]row{{"path": text("./a"), "format": text("int"), "cert": text("x")}}),
-		"/v/1: doubled-item":         setting.TableValue([]row{{"path": text("./a"), "format": text("int")}, {"path": text("./a"), "format": text("bool")}}),
-		"/v: out-of-range":           setting.TableValue([]row{{"path": text("./a"), "format": text("int")}, {"path": text("./b"), "format": text("int")}, {"path": text("./c"), "format": text("int")}, {"path": text("./d"), "format": text("int")}}),
+		"/v/1: doubled-item": setting.TableValue([]row{{"path": text("./a"), "format": text("int")},
+			{"path": text("./a"), "format": text("bool")}}),
+		"/v: out-of-range": setting.TableValue([]row{{"path": text("./a"), "format": text("int")},
+			{"path": text("./b"), "format": text("int")}, {"path": text("./c"), "format": text("int")},
+			{"path": text("./d"), "format": text("int")}}),
 	} {
 		faults := d.Check("/v", v)
 		if len(faults) == 0 || !strings.HasPrefix(faults[0].Error(), want) {

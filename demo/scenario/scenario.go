@@ -99,7 +99,8 @@ func (s *Stage) change(ctx context.Context, title, why string, edits ...edit) (s
 
 // send sends a change for review to the administrator.
 func (s *Stage) send(ctx context.Context, change, reviewer string) error {
-	_, err := client.Post[wire.Review](ctx, s.Author, client.Path("changes", change, "review"), wire.SendForReview{Reviewers: []string{reviewer}})
+	_, err := client.Post[wire.Review](ctx, s.Author, client.Path("changes", change, "review"),
+		wire.SendForReview{Reviewers: []string{reviewer}})
 	return err
 }
 
@@ -110,7 +111,8 @@ func (s *Stage) approve(ctx context.Context, change, note string) error {
 	if err != nil {
 		return err
 	}
-	_, err = client.Post[wire.Review](ctx, s.Administrator, path+"/verdicts", wire.DecideRequest{Verdict: "approve", Note: note, Digest: r.Digest})
+	_, err = client.Post[wire.Review](ctx, s.Administrator, path+"/verdicts", wire.DecideRequest{Verdict: "approve", Note: note,
+		Digest: r.Digest})
 	return err
 }
 

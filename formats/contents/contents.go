@@ -90,7 +90,8 @@ func recognise(name string, data []byte, o Options) (*Reading, error) {
 	}
 	text := bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), " \t\r\n")
 	switch {
-	case bytes.HasPrefix(text, []byte("{")) && (o.Expect == setting.RulesFile || bytes.Contains(text[:min(len(text), 4096)], []byte(rulesFormat))):
+	case bytes.HasPrefix(text, []byte("{")) && (o.Expect == setting.RulesFile || bytes.Contains(text[:min(len(text), 4096)],
+		[]byte(rulesFormat))):
 		return readRules(text)
 	case bytes.HasPrefix(text, []byte("<?xml")), bytes.HasPrefix(text, []byte("<!DOCTYPE plist")), bytes.HasPrefix(text, []byte("<plist")):
 		return readPropertyList(data, o)

@@ -218,10 +218,14 @@ func wide(text string) []byte {
 // entries and a real Debian package.
 func TestApplications(t *testing.T) {
 	for name, want := range map[string]contents.Application{
-		"helpline.xml.plist":         {Name: "Helpline", Identifier: "example.saltmarsh.helpline", Version: "4.2.1", Signed: "unknown", Platform: "macos", Source: "a property list"},
-		"helpline-crew.binary.plist": {Name: "Helpline Crew", Identifier: "example.saltmarsh.helpline.crew", Version: "4.2.1", Signed: "unknown", Platform: "macos", Source: "a property list"},
-		"helpline.exe":               {Name: "Helpline for remote support", Identifier: "helpline.exe", Version: "4.2.1", Signer: "Saltmarsh Tools", Signed: "verified", Platform: "windows", Source: "a Windows executable"},
-		"helpline-unsigned.exe":      {Name: "Helpline for remote support", Identifier: "helpline.exe", Version: "4.2.1", Signed: "none", Platform: "windows", Source: "a Windows executable"},
+		"helpline.xml.plist": {Name: "Helpline", Identifier: "example.saltmarsh.helpline", Version: "4.2.1", Signed: "unknown",
+			Platform: "macos", Source: "a property list"},
+		"helpline-crew.binary.plist": {Name: "Helpline Crew", Identifier: "example.saltmarsh.helpline.crew", Version: "4.2.1",
+			Signed: "unknown", Platform: "macos", Source: "a property list"},
+		"helpline.exe": {Name: "Helpline for remote support", Identifier: "helpline.exe", Version: "4.2.1",
+			Signer: "Saltmarsh Tools", Signed: "verified", Platform: "windows", Source: "a Windows executable"},
+		"helpline-unsigned.exe": {Name: "Helpline for remote support", Identifier: "helpline.exe", Version: "4.2.1",
+			Signed: "none", Platform: "windows", Source: "a Windows executable"},
 	} {
 		if r := taken(t, name, file(t, "testdata", name), contents.Options{Expect: setting.ApplicationFile}); *r.Application != want {
 			t.Errorf("%s is %+v, expected %+v", name, *r.Application, want)
@@ -421,18 +425,22 @@ func TestRuleSets(t *testing.T) {
 		t.Errorf("a broad rule and a repeated one: %v", r.Warnings)
 	}
 	for reason, text := range map[string]string{
-		"allow and deny the same":      fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/x"}, {"id": "b", "action": "deny", "path": "/x"}`),
-		"an id of its own":             fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/x"}, {"id": "a", "action": "deny", "path": "/y"}`),
-		"/file/rules/0":                fmt.Sprintf(goodRules, `{"id": "a", "action": "allow"}`),
-		"/file/rules/0/action":         fmt.Sprintf(goodRules, `{"id": "a", "action": "perhaps", "path": "/x"}`),
-		"twice in one object":          fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "action": "deny", "path": "/x"}`),
-		"broken at line":               fmt.Sprintf(goodRules, `{"id": "a", `),
-		"more than 32 levels":          strings.Repeat(`{"a":`, 40) + "1" + strings.Repeat("}", 40),
-		"bytes of rules":               fmt.Sprintf(goodRules, strings.Repeat(" ", 9<<20)),
-		"/file/id":                     strings.Replace(fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/x"}`), "{6F9619FF-", "{{6F9619FF-", 1),
-		"no JSON object":               "[1]",
-		"not UTF-8":                    "{\"format\": \"\xff\"}",
-		"/file: additional properties": strings.Replace(fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/x"}`), `"rules"`, `"note": 1, "rules"`, 1),
+		"allow and deny the same": fmt.Sprintf(goodRules,
+			`{"id": "a", "action": "allow", "path": "/x"}, {"id": "b", "action": "deny", "path": "/x"}`),
+		"an id of its own": fmt.Sprintf(goodRules,
+			`{"id": "a", "action": "allow", "path": "/x"}, {"id": "a", "action": "deny", "path": "/y"}`),
+		"/file/rules/0":        fmt.Sprintf(goodRules, `{"id": "a", "action": "allow"}`),
+		"/file/rules/0/action": fmt.Sprintf(goodRules, `{"id": "a", "action": "perhaps", "path": "/x"}`),
+		"twice in one object":  fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "action": "deny", "path": "/x"}`),
+		"broken at line":       fmt.Sprintf(goodRules, `{"id": "a", `),
+		"more than 32 levels":  strings.Repeat(`{"a":`, 40) + "1" + strings.Repeat("}", 40),
+		"bytes of rules":       fmt.Sprintf(goodRules, strings.Repeat(" ", 9<<20)),
+		"/file/id": strings.Replace(fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/x"}`),
+			"{6F9619FF-", "{{6F9619FF-", 1),
+		"no JSON object": "[1]",
+		"not UTF-8":      "{\"format\": \"\xff\"}",
+		"/file: additional properties": strings.Replace(fmt.Sprintf(goodRules, `{"id": "a", "action": "allow", "path": "/x"}`),
+			`"rules"`, `"note": 1, "rules"`, 1),
 	} {
 		_, err := contents.Read("rules.json", []byte(text), o)
 		if err == nil || !strings.Contains(fmt.Sprint(err), strings.TrimPrefix(strings.TrimPrefix(reason, "/file: "), "")) {
@@ -564,7 +572,8 @@ func arOf(members map[string][]byte) []byte {
 }
 
 func TestOtherFilesAreTakenWhereAnyWillDo(t *testing.T) {
-	for name, data := range map[string]string{"script.sh": "#!/bin/sh\n", "data.json": `{"a": 1}`, "page.xml": `<?xml version="1.0"?><a/>`, "picture.png": "\x89PNG\r\n", "note.txt": "\xff\xfeh\x00i\x00"} {
+	for name, data := range map[string]string{"script.sh": "#!/bin/sh\n", "data.json": `{"a": 1}`,
+		"page.xml": `<?xml version="1.0"?><a/>`, "picture.png": "\x89PNG\r\n", "note.txt": "\xff\xfeh\x00i\x00"} {
 		if r := taken(t, name, []byte(data), contents.Options{}); r.Content != setting.AnyContent {
 			t.Errorf("%s was taken for %s", name, r.Content)
 		}

@@ -142,7 +142,8 @@ func resourceEntry(tree []byte, at, id int) int {
 func readVersionBlocks(data []byte, facts map[string]string, left *int, depth int) {
 	for len(data) >= 6 && *left > 0 && depth < 8 {
 		*left--
-		length, valueLength, isText := int(binary.LittleEndian.Uint16(data)), int(binary.LittleEndian.Uint16(data[2:])), binary.LittleEndian.Uint16(data[4:]) == 1
+		length, valueLength, isText := int(binary.LittleEndian.Uint16(data)), int(binary.LittleEndian.Uint16(data[2:])),
+			binary.LittleEndian.Uint16(data[4:]) == 1
 		if length < 6 || length > len(data) {
 			return
 		}

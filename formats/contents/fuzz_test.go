@@ -26,7 +26,9 @@ func FuzzRead(f *testing.F) {
 		f.Add(data, uint8(0))
 		f.Add(data, uint8(3))
 	}
-	for _, text := range []string{"-----BEGIN CERTIFICATE-----\nMAo=\n-----END CERTIFICATE-----\n", `{"format": "zenith-ridge/application-rules/1"}`, "[Desktop Entry]\nType=Application\nExec=x\n", "!<arch>\ndebian-binary   0", "PK\x03\x04", "0\x82\x01"} {
+	for _, text := range []string{"-----BEGIN CERTIFICATE-----\nMAo=\n-----END CERTIFICATE-----\n",
+		`{"format": "zenith-ridge/application-rules/1"}`, "[Desktop Entry]\nType=Application\nExec=x\n", "!<arch>\ndebian-binary   0",
+		"PK\x03\x04", "0\x82\x01"} {
 		f.Add([]byte(text), uint8(1))
 	}
 	f.Fuzz(func(t *testing.T, data []byte, expect uint8) {

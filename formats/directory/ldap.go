@@ -103,7 +103,8 @@ func (l *LDAP) Check() problem.Faults {
 	if l.Authority != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(l.Authority)) {
 		refuse(problem.Syntax, "authority", "no certificate", "certificates as PEM")
 	}
-	for name, filter := range map[string]string{"people/filter": l.People.Filter, "units/filter": l.Units.Filter, "groups/filter": l.Groups.Filter} {
+	for name, filter := range map[string]string{"people/filter": l.People.Filter, "units/filter": l.Units.Filter,
+		"groups/filter": l.Groups.Filter} {
 		if filter == "" {
 			continue
 		}

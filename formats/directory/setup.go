@@ -92,7 +92,8 @@ func (u *SourceSetUp) Check(kind SourceKind) problem.Faults {
 			}
 		}
 	}
-	for name, n := range map[string][3]int{"read_every_minutes": {u.ReadEvery, 0, 10080}, "compare_at_hour": {u.CompareAt, 0, 23}, "remove_after_days": {u.RemoveAfter, 0, 3650}, "most_left_percent": {u.MostLeft, 0, 100}, "most_lost_percent": {u.MostLost, 0, 100}} {
+	for name, n := range map[string][3]int{"read_every_minutes": {u.ReadEvery, 0, 10080}, "compare_at_hour": {u.CompareAt, 0, 23},
+		"remove_after_days": {u.RemoveAfter, 0, 3650}, "most_left_percent": {u.MostLeft, 0, 100}, "most_lost_percent": {u.MostLost, 0, 100}} {
 		if n[0] < n[1] || n[0] > n[2] {
 			faults = append(
 				faults,
@@ -113,7 +114,8 @@ func (u *SourceSetUp) Kinds() []estate.Kind {
 		return []estate.Kind{estate.KindPerson, estate.KindGroup}
 	case u.LDAP != nil:
 		var out []estate.Kind
-		for kind, filter := range map[estate.Kind]string{estate.KindUnit: u.LDAP.Units.Filter, estate.KindPerson: u.LDAP.People.Filter, estate.KindGroup: u.LDAP.Groups.Filter} {
+		for kind, filter := range map[estate.Kind]string{estate.KindUnit: u.LDAP.Units.Filter, estate.KindPerson: u.LDAP.People.Filter,
+			estate.KindGroup: u.LDAP.Groups.Filter} {
 			if filter != "" {
 				out = append(out, kind)
 			}

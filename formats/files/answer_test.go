@@ -61,7 +61,8 @@ exceptions: [{id: E, setting: left, target: everyone, unset: true, until: 2026-1
 		t.Errorf("the reasons are %s", got)
 	}
 	second := line(1, true)
-	for _, part := range []string{`{"device":"B","unit":"r",`, `"problems":[]`, `{"policy":"x","reason":"platform"}`, `"value":"a","how":"closest","from":["p"]`, `"level":"unit:0"`} {
+	for _, part := range []string{`{"device":"B","unit":"r",`, `"problems":[]`, `{"policy":"x","reason":"platform"}`,
+		`"value":"a","how":"closest","from":["p"]`, `"level":"unit:0"`} {
 		if !strings.Contains(second, part) {
 			t.Errorf("%s lacks %s", second, part)
 		}

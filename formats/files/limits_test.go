@@ -29,13 +29,14 @@ func TestFilesWithoutEndAreRefused(t *testing.T) {
 		file, text string
 		code       string // empty: it is read
 	}{
-		"documents":              {"a.yaml", root + many(1001, "---\npeople: [{id: p%d}]\n"), "too-many"},
-		"as many documents":      {"a.yaml", root + many(999, "---\npeople: [{id: p%d}]\n"), ""},
-		"keys":                   {"a.yaml", root + "people:\n- id: x\n  attributes:\n" + many(10_001, "    k%d: 1\n"), "too-many"},
-		"keys in braces":         {"a.yaml", root + "people: [{id: x, attributes: {" + many(10_002, "k%d: 1, ") + "}}]\n", "too-many"},
-		"as many keys":           {"a.yaml", root + "people:\n- id: x\n  attributes:\n" + many(2000, "    k%d: 1\n"), ""},
-		"keys of many items":     {"a.yaml", root + "people:\n" + many(6000, "- id: p%d\n  name: x\n"), ""},
-		"items in brackets":      {"a.yaml", root + "groups: [{id: g, of: devices, rule: 'true', title: x}]\npeople: [" + many(12_000, "{id: p%d, name: x}, ") + "]\n", ""},
+		"documents":          {"a.yaml", root + many(1001, "---\npeople: [{id: p%d}]\n"), "too-many"},
+		"as many documents":  {"a.yaml", root + many(999, "---\npeople: [{id: p%d}]\n"), ""},
+		"keys":               {"a.yaml", root + "people:\n- id: x\n  attributes:\n" + many(10_001, "    k%d: 1\n"), "too-many"},
+		"keys in braces":     {"a.yaml", root + "people: [{id: x, attributes: {" + many(10_002, "k%d: 1, ") + "}}]\n", "too-many"},
+		"as many keys":       {"a.yaml", root + "people:\n- id: x\n  attributes:\n" + many(2000, "    k%d: 1\n"), ""},
+		"keys of many items": {"a.yaml", root + "people:\n" + many(6000, "- id: p%d\n  name: x\n"), ""},
+		"items in brackets": {"a.yaml", root + "groups: [{id: g, of: devices, rule: 'true', title: x}]\npeople: [" +
+			many(12_000, "{id: p%d, name: x}, ") + "]\n", ""},
 		"colons":                 {"a.yaml", root + "x: " + strings.Repeat(": ", 2000) + "\n", "too-many"},
 		"colons in a text":       {"a.yaml", root + "people: [{id: x, name: \"" + strings.Repeat(": ", 2000) + "\"}]\n", ""},
 		"units above each other": {"a.yaml", chain(66), "too-many"},

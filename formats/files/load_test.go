@@ -121,12 +121,14 @@ func TestBrokenEstates(t *testing.T) {
 			"2026-02-30, reason: r, approved_by: x, approved_on: 2026-01-01}]\n", "a.yaml:2:83 bad-date"},
 		"ruling over unknown": {head + "policies: [{id: p, kind: security, settings: {}, audience: {}}]\nrulings: [{id: R, " +
 			"setting: media.camera, prefer: p, over: q}]\n", "a.yaml:3:59 unknown-reference"},
-		"alias":           {"units: [&a {id: larkfell}, *a]\n", "a.yaml:1:9 anchor; a.yaml:1:28 anchor"},
-		"merge key":       {"units: [{id: larkfell, <<: {title: x}}]\n", "a.yaml:1:24 anchor"},
-		"broken text":     {"units: [{id: larkfell}\nx", "a.yaml:2:1 syntax"},
-		"nested too deep": {head + "people: " + strings.Repeat("[", 64) + strings.Repeat("]", 64) + "\n", "a.yaml:2:10 wrong-type; a.yaml:2:72 too-deep"},
+		"alias":       {"units: [&a {id: larkfell}, *a]\n", "a.yaml:1:9 anchor; a.yaml:1:28 anchor"},
+		"merge key":   {"units: [{id: larkfell, <<: {title: x}}]\n", "a.yaml:1:24 anchor"},
+		"broken text": {"units: [{id: larkfell}\nx", "a.yaml:2:1 syntax"},
+		"nested too deep": {head + "people: " + strings.Repeat("[", 64) + strings.Repeat("]", 64) + "\n",
+			"a.yaml:2:10 wrong-type; a.yaml:2:72 too-deep"},
 		"brackets in texts and comments": {head + "people:\n  - id: a\n " +
-			"   name: |\n" + strings.Repeat("      [ [ [ [ {\n", 400) + "  - id: b # " + strings.Repeat("[", 1500) + "\n    name: \"" + strings.Repeat("{ \\\" [", 800) + "\"\n  - id: c\n    name: it's [ fine\n", ""},
+			"   name: |\n" + strings.Repeat("      [ [ [ [ {\n", 400) + "  - id: b # " + strings.Repeat("[", 1500) + "\n    name: \"" +
+			strings.Repeat("{ \\\" [", 800) + "\"\n  - id: c\n    name: it's [ fine\n", ""},
 		"nested without end, after a text": {head + "people: [{id: a, name: " +
 			"'[[['}]\nxs: " + strings.Repeat("[", 2_000), "a.yaml:3:1005 too-deep"},
 		"nested without end": {strings.Repeat("[", 2_000_000), "a.yaml:1:1001 too-deep"},
@@ -177,7 +179,8 @@ func TestTables(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := s.Devices[0]
-	for name, want := range map[string]setting.Value{"a": setting.BoolValue(true), "b": setting.IntegerValue(12), "c": setting.TextValue("012"), "d": setting.TextValue("+5"), "e": setting.TextValue("-0"), "f": {}} {
+	for name, want := range map[string]setting.Value{"a": setting.BoolValue(true), "b": setting.IntegerValue(12),
+		"c": setting.TextValue("012"), "d": setting.TextValue("+5"), "e": setting.TextValue("-0"), "f": {}} {
 		if !d.Facts[name].Equal(want) {
 			t.Errorf("%s is %v, expected %v", name, d.Facts[name], want)
 		}
@@ -267,8 +270,10 @@ func TestExportAndImportChangeNothing(t *testing.T) {
 
 // TestOddTextsSurvive writes texts that YAML readers like to take for something else.
 func TestOddTextsSurvive(t *testing.T) {
-	for _, text := range []string{"yes", "1e3", "0x1f", "~", "null", "12", "-0", "1.5", " lead", "trail ", "a: b", "a #b", "- x", "line\nline\n", "\ttab", "é ☃ \U0001F6A2", `"q" 'r' \`, "{", "*a", "&a", "!t", "2026-05-01", "on", "\u2028", "%x", "@x", "a\r\nb",
-		"größe", "2fa", "1", "_x", "x:y", "true", "? x", "x: [", "[a]", ",", "#x", "-", "<<", "=", "a: |", "x'y", "0", "1_000", ".5", "key with spaces "} {
+	for _, text := range []string{"yes", "1e3", "0x1f", "~", "null", "12", "-0", "1.5", " lead", "trail ", "a: b", "a #b", "- x",
+		"line\nline\n", "\ttab", "é ☃ \U0001F6A2", `"q" 'r' \`, "{", "*a", "&a", "!t", "2026-05-01", "on", "\u2028", "%x", "@x", "a\r\nb",
+		"größe", "2fa", "1", "_x", "x:y", "true", "? x", "x: [", "[a]", ",", "#x", "-", "<<", "=", "a: |", "x'y", "0", "1_000", ".5",
+		"key with spaces "} {
 		fact := map[string]setting.Value{text: setting.TextValue(text)}
 		s := &estate.Snapshot{
 			Units:   []estate.Unit{{ID: "r", Title: text}},

@@ -32,7 +32,8 @@ type Rehearsal struct {
 func ReadRehearsal(name string, data []byte) (*Rehearsal, error) {
 	if len(data) > maxFile {
 		return nil, problem.Faults{{
-			Code: problem.TooLarge, Place: problem.Place{File: name}, Found: strconv.Itoa(len(data)) + " bytes", Expected: "at most " + strconv.Itoa(maxFile),
+			Code: problem.TooLarge, Place: problem.Place{File: name}, Found: strconv.Itoa(len(data)) + " bytes", Expected: "at most " +
+				strconv.Itoa(maxFile),
 		}}
 	}
 	documents, faults := parseJSON(name, data)
@@ -41,7 +42,8 @@ func ReadRehearsal(name string, data []byte) (*Rehearsal, error) {
 	}
 	if len(documents) != 1 {
 		return nil, problem.Faults{{
-			Code: problem.Syntax, Place: problem.Place{File: name}, Found: strconv.Itoa(len(documents)) + " documents", Expected: "one JSON document",
+			Code: problem.Syntax, Place: problem.Place{File: name}, Found: strconv.Itoa(len(documents)) + " documents",
+			Expected: "one JSON document",
 		}}
 	}
 	tree := documents[0]
@@ -93,7 +95,8 @@ func (d *decoder) rehearsal(n *node) *Rehearsal {
 		if at < 0 {
 			d.refuse(problem.MissingField, "/events", events.place, "no end", `{"at": …, "end": true} as the last event`)
 		} else if at < len(r.Events)-1 {
-			d.refuse(problem.MisplacedField, problem.Join("/events", at), events.items[at].place, "an end before other events", "the end as the last event")
+			d.refuse(problem.MisplacedField, problem.Join("/events", at), events.items[at].place, "an end before other events",
+				"the end as the last event")
 		}
 	}
 	return r

@@ -294,7 +294,8 @@ func policyDoc(p *estate.Policy) PolicyDoc {
 	doc := PolicyDoc{
 		ID: string(
 			p.ID,
-		), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Offered: p.Offered, Within: string(p.Within), OnDrift: string(p.OnDrift),
+		), Title: p.Title, Kind: string(p.Kind), Priority: p.Priority, Platforms: texts(p.Platforms), Offered: p.Offered,
+		Within: string(p.Within), OnDrift: string(p.OnDrift),
 		Owner: p.Owner, Why: p.Why, Labels: p.Labels, Settings: make(map[string]EntryDoc, len(p.Entries)),
 		Audience: AudienceOf(p),
 	}

@@ -55,7 +55,8 @@ func (c *Coverage) Document() *Document {
 	for _, u := range c.Units {
 		demanded, escrowed := u.Counts.Of(recovery.Demanded), u.Counts.Of(recovery.Escrowed)
 		units.Rows = append(units.Rows, []string{
-			u.Title, fmt.Sprint(u.Counts.Of(recovery.All)), fmt.Sprint(demanded), fmt.Sprint(u.Counts.Of(recovery.AllEncrypted)), fmt.Sprint(escrowed), percent(escrowed, demanded),
+			u.Title, fmt.Sprint(u.Counts.Of(recovery.All)), fmt.Sprint(demanded), fmt.Sprint(u.Counts.Of(recovery.AllEncrypted)),
+			fmt.Sprint(escrowed), percent(escrowed, demanded),
 		})
 	}
 	d.Blocks = append(d.Blocks, units)
@@ -70,7 +71,8 @@ func (c *Coverage) Document() *Document {
 			continue
 		}
 		d.heading(fmt.Sprintf("%s: %d", g.title, len(rows)))
-		d.Blocks = append(d.Blocks, Table{Header: []string{"Laptop", "Model", "Owner", "Unit", "Volumes", "Key since", "Key shown", "Reported"}, Rows: rows})
+		d.Blocks = append(d.Blocks, Table{Header: []string{"Laptop", "Model", "Owner", "Unit", "Volumes", "Key since", "Key shown",
+			"Reported"}, Rows: rows})
 	}
 	return d
 }

@@ -67,8 +67,10 @@ func TestValuesInWords(t *testing.T) {
 		{"disk.encryption.scope", setting.TextValue("whole-disk"), "whole disk"},
 		{"signin.banner", setting.TextValue("Hello"), "“Hello”"}, {"browser.blocked_sites", setting.ListValue([]string{"a", "b"}), "a, b"},
 		{"browser.blocked_sites", setting.ListValue(nil), "none"}, {"media.camera", setting.Value{}, "nothing"},
-		{"network.wireless", setting.TableValue([]setting.Row{{"name": setting.TextValue("Larkfell"), "join": setting.BoolValue(true)}}), "name of the network “Larkfell”, joins by itself on"},
-		{"applications.control_rules", setting.FileValue(setting.File{SHA256: strings.Repeat("ab", 32), Name: "r.json"}), "the file r.json (sha256 abababababab)"},
+		{"network.wireless", setting.TableValue([]setting.Row{{"name": setting.TextValue("Larkfell"),
+			"join": setting.BoolValue(true)}}), "name of the network “Larkfell”, joins by itself on"},
+		{"applications.control_rules", setting.FileValue(setting.File{SHA256: strings.Repeat("ab", 32), Name: "r.json"}),
+			"the file r.json (sha256 abababababab)"},
 	} {
 		if got := report.Value(defs[c.id], c.v); got != c.want {
 			t.Errorf("%s: %q, expected %q", c.id, got, c.want)
@@ -129,7 +131,8 @@ func TestEveryFindingHasASentence(t *testing.T) {
 		"together with other policies it is in order on all": {Kind: review.WrongAlone, Message: "It is wrong", Reached: 5},
 		"‘Camera’ will be off, whatever is set here":         {Kind: review.ForcedValue, Settings: camera, Value: setting.BoolValue(false)},
 		"more than one purpose (network and " +
-			"trust; updates)": {Kind: review.ManyPurposes, Groups: []review.Purpose{{Areas: []string{"network", "trust"}}, {Areas: []string{"updates"}}}},
+			"trust; updates)": {Kind: review.ManyPurposes, Groups: []review.Purpose{{Areas: []string{"network", "trust"}},
+			{Areas: []string{"updates"}}}},
 		"“a.b” is nearly “a.c”":                             {Kind: review.NearlyKnown, Found: "a.b", Known: "a.c"},
 		"“a.b” in ‘Camera’ was typed by hand":               {Kind: review.TypedByHand, Settings: camera, Found: "a.b"},
 		"the management node “./a” is set by p, q as well":  {Kind: review.SamePath, Found: "./a", Beside: []estate.PolicyID{"p", "q"}},

@@ -52,7 +52,8 @@ func (w *summaryWriter) purpose() {
 	} else {
 		w.say("No reason is given.")
 	}
-	state := map[estate.State]string{estate.Active: "active", estate.Draft: "a draft, which reaches nobody", estate.Retired: "retired, and reaches nobody"}[p.State]
+	state := map[estate.State]string{estate.Active: "active", estate.Draft: "a draft, which reaches nobody",
+		estate.Retired: "retired, and reaches nobody"}[p.State]
 	w.say("A policy of the kind %s with the id %s; it is %s. Its priority is %d.", p.Kind, p.ID, state, p.Priority)
 	if p.Owner != "" {
 		name := w.Titles.People[estate.PersonID(p.Owner)]
@@ -191,7 +192,8 @@ func sentences(parts []string) []string {
 // inEffect says on how many laptops an entry decides, and what becomes of it on the others.
 func (w *summaryWriter) inEffect(e review.EntrySummary) string {
 	var parts []string
-	for _, fate := range []outcome.Fate{outcome.Won, outcome.Clashing, outcome.Outer, outcome.LowerPriority, outcome.Weaker, outcome.LockedOut, outcome.RuledOut, outcome.Excepted, outcome.Detached, outcome.Enforced} {
+	for _, fate := range []outcome.Fate{outcome.Won, outcome.Clashing, outcome.Outer, outcome.LowerPriority, outcome.Weaker,
+		outcome.LockedOut, outcome.RuledOut, outcome.Excepted, outcome.Detached, outcome.Enforced} {
 		if n := e.Fates[fate]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%s: %s", fateWords[fate], Counted(n, "laptop")))
 		}

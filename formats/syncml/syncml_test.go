@@ -83,13 +83,14 @@ func TestMessagesSurvive(t *testing.T) {
 func TestWhatIsNoMessageSaysWhy(t *testing.T) {
 	good := string(Encode(&sample))
 	for name, c := range map[string]struct{ text, says string }{
-		"empty":                          {"", "no element"},
-		"text":                           {"hello", "no element"},
-		"cut off":                        {good[:len(good)/2], "unexpected EOF"},
-		"two roots":                      {good + "<SyncML/>", "one <SyncML>"},
-		"other namespace":                {strings.Replace(good, "SYNCML1.2", "SYNCML1.1", 1), "SYNCML1.1"},
-		"document type":                  {`<!DOCTYPE x>` + good, "document type"},
-		"deep":                           {strings.Replace(good, "<SyncBody>", "<SyncBody>"+strings.Repeat("<a>", 32)+strings.Repeat("</a>", 32), 1), "32 levels"},
+		"empty":           {"", "no element"},
+		"text":            {"hello", "no element"},
+		"cut off":         {good[:len(good)/2], "unexpected EOF"},
+		"two roots":       {good + "<SyncML/>", "one <SyncML>"},
+		"other namespace": {strings.Replace(good, "SYNCML1.2", "SYNCML1.1", 1), "SYNCML1.1"},
+		"document type":   {`<!DOCTYPE x>` + good, "document type"},
+		"deep": {strings.Replace(good, "<SyncBody>", "<SyncBody>"+
+			strings.Repeat("<a>", 32)+strings.Repeat("</a>", 32), 1), "32 levels"},
 		"long":                           {good + strings.Repeat(" ", MaxMessage), "1 MiB"},
 		"no message id":                  {strings.Replace(good, "<MsgID>2</MsgID>", "", 1), "MsgID"},
 		"a message id that is no number": {strings.Replace(good, "<MsgID>2</MsgID>", "<MsgID>two</MsgID>", 1), "expected a number"},
@@ -105,7 +106,8 @@ func TestWhatIsNoMessageSaysWhy(t *testing.T) {
 }
 
 func TestValuesOfNodes(t *testing.T) {
-	for _, v := range []setting.Value{setting.BoolValue(true), setting.BoolValue(false), setting.IntegerValue(-7), setting.TextValue(""), setting.TextValue(" true "), setting.ListValue(nil), setting.ListValue([]string{"a", `b"c`})} {
+	for _, v := range []setting.Value{setting.BoolValue(true), setting.BoolValue(false), setting.IntegerValue(-7),
+		setting.TextValue(""), setting.TextValue(" true "), setting.ListValue(nil), setting.ListValue([]string{"a", `b"c`})} {
 		data, meta := WriteValue(v)
 		back, err := ReadValue(data, meta)
 		if err != nil || !back.Equal(v) {
@@ -115,12 +117,15 @@ func TestValuesOfNodes(t *testing.T) {
 	for _, c := range []struct {
 		data string
 		meta Meta
-	}{{"yes", Meta{Format: FormatBool}}, {"1.5", Meta{Format: FormatInt}}, {"", Meta{Format: FormatInt}}, {"{}", Meta{Format: FormatText, Type: "application/json"}}, {"[1]", Meta{Format: FormatText, Type: "application/json"}}, {"x", Meta{Format: "date"}}, {"x", Meta{}}} {
+	}{{"yes", Meta{Format: FormatBool}}, {"1.5", Meta{Format: FormatInt}}, {"", Meta{Format: FormatInt}},
+		{"{}", Meta{Format: FormatText, Type: "application/json"}}, {"[1]", Meta{Format: FormatText, Type: "application/json"}},
+		{"x", Meta{Format: "date"}}, {"x", Meta{}}} {
 		if v, err := ReadValue(c.data, c.meta); err == nil {
 			t.Errorf("%q with %+v was taken for %v", c.data, c.meta, v)
 		}
 	}
-	for path, want := range map[string]setting.ID{SettingPath + "a.b": "a.b", ReportedPath + "c": "c", SettingPath: "", SettingPath + "a/b": "", DigestPath: "", "./DevInfo/Man": ""} {
+	for path, want := range map[string]setting.ID{SettingPath + "a.b": "a.b", ReportedPath + "c": "c", SettingPath: "", SettingPath +
+		"a/b": "", DigestPath: "", "./DevInfo/Man": ""} {
 		if id, ok := SettingOf(path); id != want || ok != (want != "") {
 			t.Errorf("%s names %q %v", path, id, ok)
 		}

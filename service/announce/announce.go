@@ -236,5 +236,6 @@ func Sign(r *http.Request, body []byte, key ed25519.PrivateKey, at time.Time) {
 
 // SignatureBase gives what is signed (RFC 9421, section 2.5).
 func SignatureBase(method, target, digest, params string) string {
-	return fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", method, target, digest, params)
+	return fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", method, target,
+		digest, params)
 }

@@ -96,8 +96,9 @@ func TestAnnouncementsAreSent(t *testing.T) {
 	add := func(account, channel string) {
 		t.Helper()
 		err := data.AddAnnouncements([]store.Announcement{{
-			Account: account, Topic: "rollout-stopped", Channel: channel, Title: "Stopped: screens", Text: "Too many laptops failed.", Path: "/rollouts/C-1",
-			At: now, NextAt: now, State: store.AnnouncementDue,
+			Account: account, Topic: "rollout-stopped", Channel: channel, Title: "Stopped: screens", Text: "Too many laptops failed.",
+			Path: "/rollouts/C-1",
+			At:   now, NextAt: now, State: store.AnnouncementDue,
 		}})
 		if err != nil {
 			t.Fatal(err)
@@ -121,7 +122,8 @@ func TestAnnouncementsAreSent(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := <-box.got
-	for _, part := range []string{"zridge@larkfell.example to ines@larkfell.example", "Subject: Stopped: screens", "https://zridge.larkfell.example/rollouts/C-1"} {
+	for _, part := range []string{"zridge@larkfell.example to ines@larkfell.example", "Subject: Stopped: screens",
+		"https://zridge.larkfell.example/rollouts/C-1"} {
 		if !strings.Contains(text, part) {
 			t.Errorf("the mail lacks %q:\n%s", part, text)
 		}

@@ -261,7 +261,8 @@ func (a *Authority) RevocationList(number int64, revoked []Revoked) ([]byte, err
 	now := a.now()
 	list := &x509.RevocationList{Number: big.NewInt(number), ThisUpdate: now, NextUpdate: now.Add(nextList)}
 	for _, r := range revoked {
-		list.RevokedCertificateEntries = append(list.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: r.Serial, RevocationTime: r.At})
+		list.RevokedCertificateEntries = append(list.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: r.Serial,
+			RevocationTime: r.At})
 	}
 	return x509.CreateRevocationList(rand.Reader, list, a.chain[0], a.key)
 }

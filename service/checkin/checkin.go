@@ -156,7 +156,8 @@ func (d *Server) window() int64 { return d.now().UnixMilli() / challengeLife.Mil
 // authenticate tests what a laptop proves against the nonce of the device's next session and
 // against the session's challenges of this window of time and the last. A wrong try changes
 // nothing: it does not void a laptop's nonce.
-func (d *Server) authenticate(ctx context.Context, device, session string, proves func(credential string, nonce []byte) bool) (laptop enrolled, ok bool) {
+func (d *Server) authenticate(ctx context.Context, device, session string,
+	proves func(credential string, nonce []byte) bool) (laptop enrolled, ok bool) {
 	if d.flow.Live().Plan.Device(estate.DeviceID(device)) == nil {
 		return enrolled{}, false // it left the estate
 	}

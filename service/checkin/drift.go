@@ -44,7 +44,8 @@ func (s *session) noteDrifts(c *syncml.Command) bool {
 			if at.Before(now.Add(-oldestDrift)) {
 				at = now.Add(-oldestDrift)
 			}
-			s.drifts = append(s.drifts, store.Drift{Device: s.device, Setting: string(d.Setting), Found: d.Found, At: at, By: d.By, Repaired: d.Repaired, Said: true})
+			s.drifts = append(s.drifts, store.Drift{Device: s.device, Setting: string(d.Setting), Found: d.Found, At: at, By: d.By,
+				Repaired: d.Repaired, Said: true})
 		}
 	}
 	return true

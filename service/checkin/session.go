@@ -417,7 +417,8 @@ func (s *session) end(ctx context.Context) error {
 
 // altered gives the deliveries that are otherwise than before the session, judged by what is wanted
 // now, and all of them by setting; no map where nothing had to be looked up.
-func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, final map[setting.ID]rollout.Delivery, err error) {
+func (s *session) altered(ctx context.Context, now time.Time) (altered []rollout.Delivery, final map[setting.ID]rollout.Delivery,
+	err error) {
 	live := s.server.flow.Live()
 	if s.deliveries == nil {
 		if s.server.flow.SameSince(s.live.Turn, estate.DeviceID(s.device)) {

@@ -162,7 +162,8 @@ func (s *Service) newLaptop(user, serial string, a *attempt) error {
 	case !is.Makes:
 		return &NotKnownError{"with the serial number " + serial}
 	case serial == "":
-		return &ca.RequestError{Found: "no serial number in the subject", Expected: "that of the laptop (2.5.4.5), which the estate does not have yet"}
+		return &ca.RequestError{Found: "no serial number in the subject",
+			Expected: "that of the laptop (2.5.4.5), which the estate does not have yet"}
 	}
 	id := user
 	if id == "" {

@@ -102,7 +102,8 @@ type Config struct {
 
 // New makes a Service and reads which certificates there are.
 func New(ctx context.Context, c Config) (*Service, error) {
-	s := &Service{base: c.Base, store: c.Store, flow: c.Flow, authority: c.Authority, log: c.Log, now: c.Now, known: map[string]*certificate{}, of: map[string][]string{}}
+	s := &Service{base: c.Base, store: c.Store, flow: c.Flow, authority: c.Authority, log: c.Log, now: c.Now,
+		known: map[string]*certificate{}, of: map[string][]string{}}
 	rows, err := c.Store.In(ctx).Certificates("")
 	if err != nil {
 		return nil, err
@@ -147,7 +148,8 @@ func SerialOf(c *x509.Certificate) string { return c.SerialNumber.Text(16) }
 
 // Verify checks a certificate that a proxy passes on: that the authority issued it, and that it counts.
 func (s *Service) Verify(c *x509.Certificate) (device string, err error) {
-	_, err = c.Verify(x509.VerifyOptions{Roots: s.authority.Pool(), CurrentTime: s.now(), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
+	_, err = c.Verify(x509.VerifyOptions{Roots: s.authority.Pool(), CurrentTime: s.now(),
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
 	if err != nil {
 		return "", &InvalidCertificateError{"it is expired, or of another authority"}
 	}

@@ -43,7 +43,8 @@ type Invitation struct {
 
 // Ended tells whether no laptop can enrol with it any more.
 func (i *Invitation) Ended(now time.Time) bool {
-	return i.WithdrawnAt != nil || now.After(i.ExpiresAt) || i.Counts[store.CodeUnused]+i.Counts[store.CodeWaiting]+i.Counts[store.CodeApproved] == 0
+	return i.WithdrawnAt != nil || now.After(i.ExpiresAt) ||
+		i.Counts[store.CodeUnused]+i.Counts[store.CodeWaiting]+i.Counts[store.CodeApproved] == 0
 }
 
 // Invite makes an invitation with its codes.
@@ -110,7 +111,8 @@ func (s *Service) checkInvite(in Invite) error {
 	}
 	switch {
 	case named != 1:
-		return problem.Faults{{Code: problem.MissingField, Path: "/", Found: fmt.Sprintf("%d of device, person and unit", named), Expected: "one of them"}}
+		return problem.Faults{{Code: problem.MissingField, Path: "/", Found: fmt.Sprintf("%d of device, person and unit", named),
+			Expected: "one of them"}}
 	case in.Device != "" && plan.Device(estate.DeviceID(in.Device)) == nil:
 		return &workflow.NotFoundError{Kind: "device", ID: in.Device}
 	case in.Person != "" && plan.Person(estate.PersonID(in.Person)) == nil:
@@ -118,9 +120,11 @@ func (s *Service) checkInvite(in Invite) error {
 	case in.Unit != "" && plan.Unit(estate.UnitID(in.Unit)) == nil:
 		return &workflow.NotFoundError{Kind: "unit", ID: in.Unit}
 	case in.Device != "" && (in.Laptops != 1 || in.Makes):
-		return problem.Faults{{Code: problem.OutOfRange, Path: "/laptops", Found: "several laptops, or new ones", Expected: "one: the device that is named"}}
+		return problem.Faults{{Code: problem.OutOfRange, Path: "/laptops", Found: "several laptops, or new ones",
+			Expected: "one: the device that is named"}}
 	case in.Laptops < 1 || in.Laptops > mostCodes:
-		return problem.Faults{{Code: problem.OutOfRange, Path: "/laptops", Found: fmt.Sprint(in.Laptops), Expected: fmt.Sprintf("1 to %d", mostCodes)}}
+		return problem.Faults{{Code: problem.OutOfRange, Path: "/laptops", Found: fmt.Sprint(in.Laptops),
+			Expected: fmt.Sprintf("1 to %d", mostCodes)}}
 	case in.Days < 1 || in.Days > mostDays:
 		return problem.Faults{{Code: problem.OutOfRange, Path: "/days", Found: fmt.Sprint(in.Days), Expected: fmt.Sprintf("1 to %d", mostDays)}}
 	}

@@ -132,12 +132,14 @@ func TestASecurityModule(t *testing.T) {
 	}
 	folder := t.TempDir()
 	tokens, config := filepath.Join(folder, "tokens"), filepath.Join(folder, "softhsm.conf")
-	if err := errors.Join(os.Mkdir(tokens, 0o700), os.WriteFile(config, []byte("directories.tokendir = "+tokens+"\nobjectstore.backend = file\n"), 0o600)); err != nil {
+	if err := errors.Join(os.Mkdir(tokens, 0o700),
+		os.WriteFile(config, []byte("directories.tokendir = "+tokens+"\nobjectstore.backend = file\n"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	t.Setenv("SOFTHSM2_CONF", config)
 	for _, label := range []string{"ridge", "other"} {
-		if out, err := exec.Command("softhsm2-util", "--init-token", "--free", "--label", label, "--pin", "4711", "--so-pin", "0815").CombinedOutput(); err != nil {
+		if out, err := exec.Command("softhsm2-util", "--init-token", "--free", "--label", label, "--pin", "4711", "--so-pin",
+			"0815").CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
@@ -192,7 +194,8 @@ func TestFilesThatAreNoIdentities(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := Load(Config{File: filepath.Join(t.TempDir(), "k"), Known: []string{"AGE-SECRET-KEY-1NOTONE"}}); err == nil || strings.Contains(err.Error(), "NOTONE") {
+	if _, err := Load(Config{File: filepath.Join(t.TempDir(), "k"), Known: []string{"AGE-SECRET-KEY-1NOTONE"}}); err == nil ||
+		strings.Contains(err.Error(), "NOTONE") {
 		t.Errorf("an identity that is none: %v", err)
 	}
 }

@@ -110,7 +110,8 @@ func (s *server) grantOf(g access.Grant, by string) wire.Grant {
 }
 
 func grantWire(g access.Grant, by string, counts bool) wire.Grant {
-	return wire.Grant{ID: g.ID, Account: g.Account, Group: g.Group, Role: g.Role, Unit: g.Unit, From: g.From, Until: g.Until, By: by, Counts: counts}
+	return wire.Grant{ID: g.ID, Account: g.Account, Group: g.Group, Role: g.Role, Unit: g.Unit, From: g.From, Until: g.Until, By: by,
+		Counts: counts}
 }
 
 // listGrants handles the operation listGrants.

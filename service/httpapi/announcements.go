@@ -14,7 +14,8 @@ import (
 
 func (s *server) registerAnnouncements() {
 	huma.Register(
-		s.api, operation("ownAnnouncements", http.MethodGet, "/announcements", "What you want to be told, how, and what you were told last"), s.ownAnnouncements,
+		s.api, operation("ownAnnouncements", http.MethodGet, "/announcements",
+			"What you want to be told, how, and what you were told last"), s.ownAnnouncements,
 	)
 	huma.Register(
 		s.api,
@@ -36,13 +37,15 @@ func (s *server) ownAnnouncements(ctx context.Context, _ *struct{}) (*output[wir
 		Address: s.Flow.AddressOf(by.Name),
 	}
 	for _, a := range sent {
-		w.Sent = append(w.Sent, wire.SentAnnouncement{Topic: a.Topic, Channel: a.Channel, Title: a.Title, Path: a.Path, At: a.At, State: a.State, Fault: a.Fault})
+		w.Sent = append(w.Sent, wire.SentAnnouncement{Topic: a.Topic, Channel: a.Channel, Title: a.Title, Path: a.Path, At: a.At,
+			State: a.State, Fault: a.Fault})
 	}
 	return &output[wire.Announcements]{w}, nil
 }
 
 // chooseAnnouncements handles the operation chooseAnnouncements: choose what one wants to be told.
-func (s *server) chooseAnnouncements(ctx context.Context, in *struct{ Body wire.AnnouncementChoices }) (*output[wire.Announcements], error) {
+func (s *server) chooseAnnouncements(ctx context.Context,
+	in *struct{ Body wire.AnnouncementChoices }) (*output[wire.Announcements], error) {
 	c := workflow.AnnouncementChoices{Mail: in.Body.Mail, Webhook: in.Body.Webhook, Hook: in.Body.Hook}
 	if err := s.Flow.ChooseAnnouncements(ctx, actorOf(ctx), c); err != nil {
 		return nil, s.fault(ctx, err)

@@ -20,7 +20,8 @@ func (s *server) registerAudit() {
 	huma.Register(s.api, operation("audit", http.MethodGet, "/audit", "Who did what, the newest first", needs(access.Audit)), s.audit)
 	huma.Register(
 		s.api,
-		operation("auditCheckpoints", http.MethodGet, "/audit/checkpoints", "The signed hashes of the audit log, the oldest first", needs(access.Audit)),
+		operation("auditCheckpoints", http.MethodGet, "/audit/checkpoints", "The signed hashes of the audit log, the oldest first",
+			needs(access.Audit)),
 		s.auditCheckpoints,
 	)
 	huma.Register(

@@ -105,7 +105,8 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	if c, err := huma.ReadCookie(ctx, cookieName(sessionCookie, originOf(ctx.Context()).Secure)); err == nil {
 		cookie = c.Value
 	}
-	caller, err := s.identify(ctx.Context(), ctx.Header("Authorization"), cookie, ctx.Header(viaHeader), ctx.Header(idleHeader) == "" && op.OperationID != "events")
+	caller, err := s.identify(ctx.Context(), ctx.Header("Authorization"), cookie, ctx.Header(viaHeader),
+		ctx.Header(idleHeader) == "" && op.OperationID != "events")
 	refuse := func(p *wire.Problem) {
 		ctx.SetHeader("Content-Type", "application/problem+json")
 		ctx.SetStatus(p.Status)

@@ -24,7 +24,8 @@ func (s *server) registerBaselines() {
 	huma.Register(s.api, operation("listBaselines", http.MethodGet, "/baselines", "Baselines with how their laptops stand"), s.listBaselines)
 	huma.Register(
 		s.api,
-		operation("compliance", http.MethodGet, "/baselines/{id}/compliance", "How laptops stand to a baseline, by unit, by setting and over time"),
+		operation("compliance", http.MethodGet, "/baselines/{id}/compliance",
+			"How laptops stand to a baseline, by unit, by setting and over time"),
 		s.compliance,
 	)
 	huma.Register(
@@ -40,12 +41,14 @@ func (s *server) registerBaselines() {
 }
 
 func countOf(c baseline.Count) wire.ComplianceCount {
-	return wire.ComplianceCount{Laptops: c.Laptops(), Complies: c.Complies, Differs: c.Differs, Unknown: c.Unknown, Percent: json.Number(c.Share().String())}
+	return wire.ComplianceCount{Laptops: c.Laptops(), Complies: c.Complies, Differs: c.Differs, Unknown: c.Unknown,
+		Percent: json.Number(c.Share().String())}
 }
 
 func baselineSummary(r *workflow.BaselineRow) wire.BaselineSummary {
 	b := r.Baseline
-	out := wire.BaselineSummary{ID: string(b.ID), Title: b.Title, Why: b.Why, Owner: b.Owner, Settings: len(b.Items), Below: r.Below, Count: countOf(r.Count)}
+	out := wire.BaselineSummary{ID: string(b.ID), Title: b.Title, Why: b.Why, Owner: b.Owner, Settings: len(b.Items), Below: r.Below,
+		Count: countOf(r.Count)}
 	if b.AlertBelow > 0 {
 		out.AlertBelow = json.Number(b.AlertBelow.String())
 	}
@@ -74,18 +77,21 @@ func (s *server) compliance(ctx context.Context, in *struct {
 	live := s.Flow.Live()
 	t := titlesOf(live.Side)
 	out := wire.Compliance{
-		Baseline: baselineSummary(&c.BaselineRow), Units: make([]wire.UnitCompliance, len(c.Units)), Items: make([]wire.ItemCompliance, len(c.Items)),
-		Days: make([]wire.ComplianceDay, len(c.Days)),
+		Baseline: baselineSummary(&c.BaselineRow), Units: make([]wire.UnitCompliance, len(c.Units)),
+		Items: make([]wire.ItemCompliance, len(c.Items)),
+		Days:  make([]wire.ComplianceDay, len(c.Days)),
 	}
 	for i, u := range c.Units {
 		out.Units[i] = wire.UnitCompliance{Unit: string(u.Unit), Title: live.Plan.Unit(u.Unit).Title, Count: countOf(u.Count)}
 	}
 	for i, x := range c.Items {
 		out.Items[i] = wire.ItemCompliance{
-			Setting: string(x.Item.Setting), Title: t.setting(x.Item.Setting), Value: x.Item.Value, Severity: string(x.Item.Severity), Category: x.Item.Category,
-			OnDrift: cmp.Or(string(x.Item.OnDrift), "repair"), Complies: x.Verdicts[baseline.Complies], Differs: x.Verdicts[baseline.Differs],
-			Overridden: x.Verdicts[baseline.Overridden], NotReported: x.Verdicts[baseline.NotReported], Unsupported: x.Verdicts[baseline.Unsupported],
-			Policies: wire.Names(x.Policies),
+			Setting: string(x.Item.Setting), Title: t.setting(x.Item.Setting), Value: x.Item.Value, Severity: string(x.Item.Severity),
+			Category: x.Item.Category,
+			OnDrift:  cmp.Or(string(x.Item.OnDrift), "repair"), Complies: x.Verdicts[baseline.Complies], Differs: x.Verdicts[baseline.Differs],
+			Overridden: x.Verdicts[baseline.Overridden], NotReported: x.Verdicts[baseline.NotReported],
+			Unsupported: x.Verdicts[baseline.Unsupported],
+			Policies:    wire.Names(x.Policies),
 		}
 	}
 	for i, d := range c.Days {
@@ -115,10 +121,12 @@ func (s *server) compliantLaptops(ctx context.Context, in *struct {
 
 func (t titled) laptopCompliance(st *store.BaselineState, title string) wire.LaptopCompliance {
 	out := wire.LaptopCompliance{
-		Baseline: st.Baseline, Title: title, Device: st.Device, Unit: st.Unit, State: string(st.State), At: st.At, Failing: make([]wire.FailingSetting, len(st.Failing)),
+		Baseline: st.Baseline, Title: title, Device: st.Device, Unit: st.Unit, State: string(st.State), At: st.At,
+		Failing: make([]wire.FailingSetting, len(st.Failing)),
 	}
 	for i, f := range st.Failing {
-		out.Failing[i] = wire.FailingSetting{Setting: string(f.Setting), Title: t.setting(f.Setting), Verdict: string(f.Verdict), Has: value(f.Has)}
+		out.Failing[i] = wire.FailingSetting{Setting: string(f.Setting), Title: t.setting(f.Setting), Verdict: string(f.Verdict),
+			Has: value(f.Has)}
 	}
 	return out
 }

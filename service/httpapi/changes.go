@@ -72,7 +72,8 @@ func (s *server) registerChanges() {
 	s.registerImpact()
 	huma.Register(
 		s.api,
-		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live, or start its rollout", needs(access.Publish), recently),
+		operation("publishChange", http.MethodPost, "/changes/{id}/publish", "Make a change live, or start its rollout",
+			needs(access.Publish), recently),
 		s.publishChange,
 	)
 	s.registerEdits()

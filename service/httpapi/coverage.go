@@ -84,7 +84,8 @@ func countsWire(c *recovery.Counts) wire.CoverageCounts {
 	return wire.CoverageCounts{
 		All: c.Of(recovery.All), Demanded: c.Of(recovery.Demanded), Encrypted: c.Of(recovery.AllEncrypted), Escrowed: c.Of(recovery.Escrowed),
 		NotEscrowed: c.Of(recovery.NotEscrowed), NotEncrypted: c.Of(recovery.NotEncrypted), Cannot: c.Of(recovery.Unable),
-		NeverReported: c.Of(recovery.NeverReported), NotRenewed: c.Of(recovery.NotRenewed), TooOld: c.Of(recovery.TooOld), NotResealed: c.Of(recovery.OtherSeal),
+		NeverReported: c.Of(recovery.NeverReported), NotRenewed: c.Of(recovery.NotRenewed), TooOld: c.Of(recovery.TooOld),
+		NotResealed: c.Of(recovery.OtherSeal),
 	}
 }
 
@@ -114,7 +115,8 @@ func (s *server) coveredLaptops(ctx context.Context, in *struct {
 	plan := s.Flow.Live().Plan
 	page, err := paged(rows, in.Cursor, in.Limit, func(r workflow.CoveredLaptop) wire.CoveredLaptop {
 		w := wire.CoveredLaptop{
-			Device: string(r.Device.ID), Model: r.Device.Model, Owner: personNamed(plan, r.Device.Owner), Unit: unitNamed(plan, r.Unit), Groups: []string{},
+			Device: string(r.Device.ID), Model: r.Device.Model, Owner: personNamed(plan, r.Device.Owner), Unit: unitNamed(plan, r.Unit),
+			Groups:  []string{},
 			Volumes: volumesWire(r.Volumes), KeySince: moment(r.Since), UsedAt: moment(r.Used), SeenAt: moment(r.Seen),
 		}
 		for _, g := range recovery.Groups {
@@ -169,7 +171,8 @@ func (s *server) coverageReport(ctx context.Context, in *struct {
 			owner = n.Title
 		}
 		about.Laptops[i] = report.CoveredLaptop{
-			Device: string(r.Device.ID), Model: r.Device.Model, Owner: owner, Unit: unitNamed(live.Plan, r.Unit).Title, In: r.In, Volumes: r.Volumes, Since: r.Since,
+			Device: string(r.Device.ID), Model: r.Device.Model, Owner: owner, Unit: unitNamed(live.Plan, r.Unit).Title, In: r.In,
+			Volumes: r.Volumes, Since: r.Since,
 			Used: r.Used, Seen: r.Seen,
 		}
 	}
@@ -212,14 +215,17 @@ func (s *server) listRecipients(ctx context.Context, _ *struct{}) (*output[[]wir
 
 func recipientWire(r *workflow.Recipient) wire.EscrowRecipient {
 	return wire.EscrowRecipient{
-		Recipient: r.Recipient, Title: r.Title, Holder: r.Holder, Usable: r.Usable, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy, ReplaceOn: r.ReplaceOn,
-		DestroyedAt: r.DestroyedAt, DestroyedBy: r.DestroyedBy, Named: r.Named, Keys: r.Keys, Alone: r.Alone, Earlier: r.Earlier, Blocks: r.Blocks,
+		Recipient: r.Recipient, Title: r.Title, Holder: r.Holder, Usable: r.Usable, MadeAt: moment(r.MadeAt), MadeBy: r.MadeBy,
+		ReplaceOn:   r.ReplaceOn,
+		DestroyedAt: r.DestroyedAt, DestroyedBy: r.DestroyedBy, Named: r.Named, Keys: r.Keys, Alone: r.Alone, Earlier: r.Earlier,
+		Blocks: r.Blocks,
 	}
 }
 
 // addRecipient handles the operation addRecipient.
 func (s *server) addRecipient(ctx context.Context, in *struct{ Body wire.NewRecipient }) (*output[wire.EscrowRecipient], error) {
-	row, err := s.Flow.AddRecipient(ctx, actorOf(ctx), workflow.NewRecipient{Title: in.Body.Title, Recipient: in.Body.Recipient, ReplaceOn: in.Body.ReplaceOn})
+	row, err := s.Flow.AddRecipient(ctx, actorOf(ctx), workflow.NewRecipient{Title: in.Body.Title, Recipient: in.Body.Recipient,
+		ReplaceOn: in.Body.ReplaceOn})
 	return out(recipientWire(&workflow.Recipient{EscrowRecipient: row}), s.fault(ctx, err))
 }
 

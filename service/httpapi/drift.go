@@ -16,7 +16,8 @@ import (
 )
 
 func (s *server) registerDrift() {
-	huma.Register(s.api, operation("drift", http.MethodGet, "/drift", "What was altered on laptops, and what is put right again and again"), s.drift)
+	huma.Register(s.api, operation("drift", http.MethodGet, "/drift",
+		"What was altered on laptops, and what is put right again and again"), s.drift)
 }
 
 // drift handles the operation drift.
@@ -39,7 +40,8 @@ func (t titled) driftRecords(list []store.Drift) []wire.DriftRecord {
 	out := make([]wire.DriftRecord, len(list))
 	for i, d := range list {
 		out[i] = wire.DriftRecord{
-			Device: d.Device, Setting: d.Setting, Title: t.setting(setting.ID(d.Setting)), At: d.At, Found: value(d.Found), Wanted: value(d.Wanted), By: d.By,
+			Device: d.Device, Setting: d.Setting, Title: t.setting(setting.ID(d.Setting)), At: d.At, Found: value(d.Found),
+			Wanted: value(d.Wanted), By: d.By,
 			Repaired: d.Repaired, Policies: append([]string{}, d.Policies...),
 		}
 	}
@@ -49,7 +51,8 @@ func (t titled) driftRecords(list []store.Drift) []wire.DriftRecord {
 func (t titled) fights(list []workflow.Fight) []wire.Fight {
 	out := make([]wire.Fight, len(list))
 	for i, f := range list {
-		out[i] = wire.Fight{Setting: f.Setting, Title: t.setting(setting.ID(f.Setting)), Policies: append([]string{}, f.Policies...), Devices: f.Devices, Times: f.Times}
+		out[i] = wire.Fight{Setting: f.Setting, Title: t.setting(setting.ID(f.Setting)), Policies: append([]string{}, f.Policies...),
+			Devices: f.Devices, Times: f.Times}
 	}
 	return out
 }

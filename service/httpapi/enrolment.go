@@ -23,20 +23,24 @@ import (
 
 func (s *server) registerEnrolment() {
 	needed := needs(access.Devices)
-	huma.Register(s.api, operation("authority", http.MethodGet, "/authority", "The authority that issues certificates to laptops", needed), s.authority)
+	huma.Register(s.api, operation("authority", http.MethodGet, "/authority", "The authority that issues certificates to laptops",
+		needed), s.authority)
 	huma.Register(
 		s.api,
 		operation("invite", http.MethodPost, "/invitations", "Invite laptops to enrol by certificate", needed, status(http.StatusCreated)),
 		s.invite,
 	)
-	huma.Register(s.api, operation("listInvitations", http.MethodGet, "/invitations", "Invitations, the newest first", needed), s.listInvitations)
+	huma.Register(s.api, operation("listInvitations", http.MethodGet, "/invitations", "Invitations, the newest first", needed),
+		s.listInvitations)
 	huma.Register(
 		s.api,
-		operation("withdrawInvitation", http.MethodDelete, "/invitations/{id}", "End an invitation: its codes are void", needed, status(http.StatusNoContent)),
+		operation("withdrawInvitation", http.MethodDelete, "/invitations/{id}", "End an invitation: its codes are void", needed,
+			status(http.StatusNoContent)),
 		s.withdrawInvitation,
 	)
 	huma.Register(
-		s.api, operation("listWaiting", http.MethodGet, "/waiting-laptops", "Laptops that wait for somebody to approve their enrolment", needed), s.listWaiting,
+		s.api, operation("listWaiting", http.MethodGet, "/waiting-laptops", "Laptops that wait for somebody to approve their enrolment",
+			needed), s.listWaiting,
 	)
 	huma.Register(
 		s.api,
@@ -47,12 +51,14 @@ func (s *server) registerEnrolment() {
 		s.decideEnrolment,
 	)
 	huma.Register(
-		s.api, operation("listCertificates", http.MethodGet, "/devices/{id}/certificates", "The certificates of a laptop, the newest first", needed),
+		s.api, operation("listCertificates", http.MethodGet, "/devices/{id}/certificates",
+			"The certificates of a laptop, the newest first", needed),
 		s.listCertificates,
 	)
 	huma.Register(
 		s.api,
-		operation("revokeCertificates", http.MethodPost, "/devices/{id}/revocation", "Make all certificates of a laptop void: it is lost, or retired", needed),
+		operation("revokeCertificates", http.MethodPost, "/devices/{id}/revocation",
+			"Make all certificates of a laptop void: it is lost, or retired", needed),
 		s.revokeCertificates,
 	)
 }
@@ -60,7 +66,8 @@ func (s *server) registerEnrolment() {
 // enrolling gives what lets laptops enrol by certificate, or a problem where there is no TLS.
 func (s *server) enrolling() (*enrolment.Service, error) {
 	if s.Enrolment == nil {
-		return nil, problemOf(http.StatusConflict, "not-possible", "Laptops enrol by certificate over TLS alone. Start the service with a certificate.")
+		return nil, problemOf(http.StatusConflict, "not-possible",
+			"Laptops enrol by certificate over TLS alone. Start the service with a certificate.")
 	}
 	return s.Enrolment, nil
 }
@@ -150,12 +157,14 @@ func invitationText(w *wire.Invitation, device, base string) string {
 		"1. Install the package zridge-agent that your company gives you:\n\n    sudo apt install ./zridge-agent.deb\n\n" +
 		"2. Enrol, with one line for each laptop:\n\n" + codes.String() +
 		"\n3. See what is managed, and why:\n\n    zridge-agent show\n\n" +
-		"Each code is good once, until " + w.ExpiresAt.Format("2 January 2006, 15:04 MST") + ". Give it to nobody else. Questions: " + w.By + ".\n"
+		"Each code is good once, until " + w.ExpiresAt.Format("2 January 2006, 15:04 MST") + ". Give it to nobody else. Questions: " +
+		w.By + ".\n"
 }
 
 func invitationOf(i *enrolment.Invitation) wire.Invitation {
 	return wire.Invitation{
-		ID: i.ID, Device: i.Device, Person: i.Person, Unit: i.Unit, Makes: i.Makes, Approval: i.Approval, By: i.By, At: i.At, ExpiresAt: i.ExpiresAt,
+		ID: i.ID, Device: i.Device, Person: i.Person, Unit: i.Unit, Makes: i.Makes, Approval: i.Approval, By: i.By, At: i.At,
+		ExpiresAt:   i.ExpiresAt,
 		WithdrawnAt: i.WithdrawnAt, Ended: i.Ended(time.Now()), Unused: i.Counts[store.CodeUnused],
 		Waiting: i.Counts[store.CodeWaiting] + i.Counts[store.CodeApproved], Enrolled: i.Counts[store.CodeIssued], Codes: i.Codes,
 	}

@@ -66,7 +66,8 @@ func (s *server) est(c *gin.Context) {
 }
 
 func notImplemented(c *gin.Context) {
-	writeProblem(c.Writer, problemOf(http.StatusNotImplemented, "not-implemented", "The operation is optional, and not offered: laptops make their own keys."))
+	writeProblem(c.Writer, problemOf(http.StatusNotImplemented, "not-implemented",
+		"The operation is optional, and not offered: laptops make their own keys."))
 }
 
 // caCertificates gives the authority's certificates (RFC 7030, 4.1).
@@ -115,7 +116,8 @@ func (s *server) requestAttributes(c *gin.Context) {
 // requestIn reads a request for a certificate, and answers when it is none.
 func requestIn(c *gin.Context) (der []byte, ok bool) {
 	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil || kind != typeRequest {
-		writeProblem(c.Writer, problemOf(http.StatusUnsupportedMediaType, "wrong-content-type", "found another content type, expected "+typeRequest))
+		writeProblem(c.Writer, problemOf(http.StatusUnsupportedMediaType, "wrong-content-type", "found another content type, expected "+
+			typeRequest))
 		return nil, false
 	}
 	data, ok := body(c, maxRequest, http.StatusRequestEntityTooLarge)
@@ -125,7 +127,8 @@ func requestIn(c *gin.Context) (der []byte, ok bool) {
 	// Line breaks are left out wherever they are, and nothing else is.
 	der, err := io.ReadAll(base64.NewDecoder(base64.StdEncoding, bytes.NewReader(data)))
 	if err != nil {
-		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults", "found a body that is no base64, expected a PKCS #10 request in DER, in base64"))
+		writeProblem(c.Writer, problemOf(http.StatusBadRequest, "faults",
+			"found a body that is no base64, expected a PKCS #10 request in DER, in base64"))
 		return nil, false
 	}
 	return der, true

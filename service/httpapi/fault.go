@@ -261,7 +261,8 @@ func firstFault(faults problem.Faults) string {
 // newProblem makes the API library's own faults problems. Rejected values are not repeated: they
 // may be secrets.
 func newProblem(status int, message string, errs ...error) huma.StatusError {
-	code := map[int]string{http.StatusUnprocessableEntity: "faults", http.StatusBadRequest: "faults", http.StatusRequestEntityTooLarge: "too-large", http.StatusNotFound: "not-found"}[status]
+	code := map[int]string{http.StatusUnprocessableEntity: "faults", http.StatusBadRequest: "faults",
+		http.StatusRequestEntityTooLarge: "too-large", http.StatusNotFound: "not-found"}[status]
 	if code == "" {
 		code = strings.ToLower(strings.ReplaceAll(http.StatusText(status), " ", "-"))
 	}

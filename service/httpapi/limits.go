@@ -160,7 +160,8 @@ func (l *countingListener) Accept() (net.Conn, error) {
 		if err != nil {
 			from = c.RemoteAddr().String()
 		}
-		if at, err := netip.ParseAddr(from); err == nil && slices.ContainsFunc(l.proxies, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
+		if at, err := netip.ParseAddr(from); err == nil &&
+			slices.ContainsFunc(l.proxies, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
 			return c, nil
 		}
 		l.mu.Lock()

@@ -115,7 +115,8 @@ func (s *server) startOIDC(c *gin.Context) {
 	browser := signin.Secret()
 	now := time.Now()
 	one := pendingSignIn{
-		state: signin.Secret(), nonce: signin.Secret(), verifier: oauth2.GenerateVerifier(), began: now, until: now.Add(oidcWithin), again: c.Query("again") != "",
+		state: signin.Secret(), nonce: signin.Secret(), verifier: oauth2.GenerateVerifier(), began: now, until: now.Add(oidcWithin),
+		again: c.Query("again") != "",
 	}
 	s.oidc.mu.Lock()
 	if s.oidc.pending == nil {
@@ -150,7 +151,8 @@ func (s *server) startOIDC(c *gin.Context) {
 func (s *server) setOIDCCookie(c *gin.Context, value string, seconds int) {
 	secure := originOf(c.Request.Context()).Secure
 	http.SetCookie(c.Writer, &http.Cookie{
-		Name: cookieName(oidcCookie, secure), Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, Secure: secure, SameSite: http.SameSiteLaxMode,
+		Name: cookieName(oidcCookie, secure), Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, Secure: secure,
+		SameSite: http.SameSiteLaxMode,
 	})
 }
 
@@ -261,7 +263,8 @@ func (s *server) oidcFailed(c *gin.Context, why string, err error) {
 	if err != nil {
 		s.Log.Warn("signing in through the issuer", "error", err, "request", requestOf(ctx))
 	}
-	s.Flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "console", Request: requestOf(ctx)}, "sign-in refused", originOf(ctx).Address)
+	s.Flow.RecordOften(ctx, workflow.Actor{Name: "somebody", Via: "console", Request: requestOf(ctx)}, "sign-in refused",
+		originOf(ctx).Address)
 	c.Redirect(http.StatusFound, "/?refused="+url.QueryEscape(why))
 }
 

@@ -63,7 +63,8 @@ func (s *server) registerPasskeys() {
 	)
 	huma.Register(
 		s.api,
-		operation("beginPasskeySignIn", http.MethodPost, "/session/passkey/options", "The options with which a browser asks for a passkey", public),
+		operation("beginPasskeySignIn", http.MethodPost, "/session/passkey/options",
+			"The options with which a browser asks for a passkey", public),
 		s.beginPasskeySignIn,
 	)
 	huma.Register(s.api, operation("signInPasskey", http.MethodPost, "/session/passkey", "Sign in with a passkey", public), s.signInPasskey)

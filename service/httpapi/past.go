@@ -59,7 +59,8 @@ func (s *server) pastOfDevice(ctx context.Context, in *struct {
 func (s *server) pastOf(p *workflow.Past) wire.Past {
 	out := wire.Past{
 		At: p.At, Day: string(p.Day), Revision: p.Revision, Device: string(p.Device.ID), Owner: string(p.Device.Owner), Units: p.Units,
-		OS: string(p.Device.OS), Version: p.Device.OSVersion, Settings: []wire.PastSetting{}, Exceptions: []files.ExceptionDoc{}, Rollouts: list(p.Reached),
+		OS: string(p.Device.OS), Version: p.Device.OSVersion, Settings: []wire.PastSetting{}, Exceptions: []files.ExceptionDoc{},
+		Rollouts: list(p.Reached),
 	}
 	if is := p.Presence; is != nil {
 		out.Presence = &wire.Presence{Since: is.Since, Until: is.Until, Sessions: is.Sessions, Covers: !is.Until.Before(p.At)}
@@ -70,7 +71,8 @@ func (s *server) pastOf(p *workflow.Past) wire.Past {
 	for i := range p.Settings {
 		is := &p.Settings[i]
 		w := wire.PastSetting{
-			Setting: string(is.ID), Status: string(is.Status), Value: value(is.Value), How: string(is.How), InForce: is.InForce(), Decisions: []wire.PastDecision{},
+			Setting: string(is.ID), Status: string(is.Status), Value: value(is.Value), How: string(is.How), InForce: is.InForce(),
+			Decisions: []wire.PastDecision{},
 		}
 		if d := is.Definition; d != nil {
 			w.Title, w.Area, w.Kind = d.Title, d.Area, string(d.Kind)
@@ -91,7 +93,8 @@ func (s *server) pastOf(p *workflow.Past) wire.Past {
 
 func decisionOf(d *workflow.Decision) wire.PastDecision {
 	w := wire.PastDecision{
-		Policy: string(d.Policy), Title: d.Title, Version: d.Version, By: d.By, At: timeOrNot(d.At), Rollout: d.Rollout, Approvals: []wire.Verdict{},
+		Policy: string(d.Policy), Title: d.Title, Version: d.Version, By: d.By, At: timeOrNot(d.At), Rollout: d.Rollout,
+		Approvals: []wire.Verdict{},
 	}
 	if c := d.Change; c != nil {
 		w.Change, w.Why = c.ID, c.Title

@@ -104,8 +104,9 @@ func volumesWire(list []recovery.Volume) []wire.Volume {
 	out := make([]wire.Volume, len(list))
 	for i, v := range list {
 		out[i] = wire.Volume{
-			ID: v.ID, Name: v.Name, Kind: string(v.Kind), State: string(v.State), Reason: v.Reason, Method: v.Method, Startup: append([]string{}, v.Startup...),
-			Weak: v.Weak,
+			ID: v.ID, Name: v.Name, Kind: string(v.Kind), State: string(v.State), Reason: v.Reason, Method: v.Method,
+			Startup: append([]string{}, v.Startup...),
+			Weak:    v.Weak,
 		}
 	}
 	return out
@@ -136,7 +137,8 @@ func (s *server) findKeys(ctx context.Context, in *struct {
 	Identifier string `query:"identifier" maxLength:"40" doc:"The 12 digits that the locked screen shows; at most two may be question marks"`
 	Device     string `query:"device" maxLength:"128"`
 }) (*output[[]wire.FoundLaptop], error) {
-	found, err := s.Flow.FindKeys(ctx, actorOf(ctx), workflow.KeySearch{Serial: in.Serial, Owner: in.Owner, Identifier: in.Identifier, Device: in.Device})
+	found, err := s.Flow.FindKeys(ctx, actorOf(ctx), workflow.KeySearch{Serial: in.Serial, Owner: in.Owner,
+		Identifier: in.Identifier, Device: in.Device})
 	plan := s.Flow.Live().Plan
 	list := make([]wire.FoundLaptop, len(found))
 	for i, f := range found {
@@ -170,7 +172,8 @@ func (s *server) keyHistory(ctx context.Context, in *struct {
 		return nil, s.fault(ctx, err)
 	}
 	out := wire.KeyHistory{
-		Device: in.ID, Model: h.Device.Model, Volumes: volumesWire(h.Volumes), ReportedAt: moment(h.ReportedAt), Keys: make([]wire.RecoveryKey, len(h.Keys)),
+		Device: in.ID, Model: h.Device.Model, Volumes: volumesWire(h.Volumes), ReportedAt: moment(h.ReportedAt),
+		Keys:     make([]wire.RecoveryKey, len(h.Keys)),
 		Requests: keyRequestsWire(h.Requests, actorOf(ctx)), MaySee: h.MaySee, Recipients: append([]string{}, h.Recipients...), Second: h.Second,
 	}
 	for i, k := range h.Keys {
@@ -192,7 +195,8 @@ func (s *server) renewKey(ctx context.Context, in *struct {
 		var err error
 		if id, err = recovery.ParseIdentifier(in.Body.Identifier); err != nil {
 			return nil, s.fault(ctx, problem.Faults{{
-				Code: problem.PatternMismatch, Path: "/identifier", Found: problem.Quote(in.Body.Identifier), Expected: "the 12 digits of an identifier",
+				Code: problem.PatternMismatch, Path: "/identifier", Found: problem.Quote(in.Body.Identifier),
+				Expected: "the 12 digits of an identifier",
 			}})
 		}
 	}

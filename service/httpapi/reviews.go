@@ -32,13 +32,15 @@ func (s *server) registerReviews() {
 	)
 	huma.Register(
 		s.api,
-		operation("takeFromReview", http.MethodDelete, "/changes/{id}/review", "Make a change open again; what was approved is void", needs(access.Write)),
+		operation("takeFromReview", http.MethodDelete, "/changes/{id}/review", "Make a change open again; what was approved is void",
+			needs(access.Write)),
 		s.takeFromReview,
 	)
 	huma.Register(
 		s.api,
 		operation(
-			"decideChange", http.MethodPost, "/changes/{id}/verdicts", "Approve a change or decline it; not for who edited in it", needs(access.Approve),
+			"decideChange", http.MethodPost, "/changes/{id}/verdicts", "Approve a change or decline it; not for who edited in it",
+			needs(access.Approve),
 		),
 		s.decideChange,
 	)
@@ -61,7 +63,8 @@ func (s *server) registerReviews() {
 		s.undoChange,
 	)
 	huma.Register(
-		s.api, operation("listReviews", http.MethodGet, "/reviews", "Changes whose review waits for somebody, those for the caller first"), s.listReviews,
+		s.api, operation("listReviews", http.MethodGet, "/reviews",
+			"Changes whose review waits for somebody, those for the caller first"), s.listReviews,
 	)
 	huma.Register(
 		s.api,
@@ -107,7 +110,8 @@ func (s *server) reviewOf(ctx context.Context, r *workflow.Review) (wire.Review,
 		change.Edits = append(change.Edits, s.editOf(ctx, e))
 	}
 	out := wire.Review{
-		Change: change, Reviewers: r.Reviewers, SentBy: r.Change.SentBy, SentAt: r.Change.SentAt, Facts: factsOf(r.Facts), Digest: r.Looked.Digest,
+		Change: change, Reviewers: r.Reviewers, SentBy: r.Change.SentBy, SentAt: r.Change.SentAt, Facts: factsOf(r.Facts),
+		Digest: r.Looked.Digest,
 		Faults: r.Faults, Demands: []wire.Demand{}, Verdicts: []wire.Verdict{}, Comments: []wire.Comment{}, WaitsFor: waitingOf(r.Waits),
 		Approved: r.Approved(), WhyNot: r.WhyNot, Urgent: r.Change.Urgent, ApproveBy: r.Change.ApproveBy, Undoes: r.Change.Undoes,
 	}
@@ -173,7 +177,8 @@ func (s *server) mayApprove(ctx context.Context, reviewers []string) error {
 		path := fmt.Sprintf("/reviewers/%d", i)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
-			faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: path, Found: "no account " + problem.Quote(name), Expected: "an account"})
+			faults = append(faults, problem.Fault{Code: problem.UnknownReference, Path: path, Found: "no account " + problem.Quote(name),
+				Expected: "an account"})
 		case err != nil:
 			return err
 		case !held.Anywhere().Has(access.Approve):
@@ -246,7 +251,8 @@ func (s *server) tryApprovalRule(ctx context.Context, in *struct{ Body wire.Esta
 	asked, err := s.Flow.TryRule(ctx, actorOf(ctx), object.(estate.ApprovalRule))
 	trials := make([]wire.RuleTrial, len(asked))
 	for i, a := range asked {
-		trials[i] = wire.RuleTrial{Change: a.Change.ID, Title: a.Change.Title, State: a.Change.State, Asks: a.Asks, Fault: a.Fault, Facts: factsOf(a.Facts)}
+		trials[i] = wire.RuleTrial{Change: a.Change.ID, Title: a.Change.Title, State: a.Change.State, Asks: a.Asks, Fault: a.Fault,
+			Facts: factsOf(a.Facts)}
 	}
 	return out(trials, s.fault(ctx, err))
 }

@@ -31,11 +31,13 @@ func (s *server) registerRollouts() {
 		s.api, operation("listRolloutLaptops", http.MethodGet, "/rollouts/{id}/laptops", "The laptops of a rollout by id"), s.listRolloutLaptops,
 	)
 	huma.Register(
-		s.api, operation("listRolloutEvents", http.MethodGet, "/rollouts/{id}/events", "What happened in a rollout, the newest first"), s.listRolloutEvents,
+		s.api, operation("listRolloutEvents", http.MethodGet, "/rollouts/{id}/events", "What happened in a rollout, the newest first"),
+		s.listRolloutEvents,
 	)
 	huma.Register(
 		s.api,
-		operation("actOnRollout", http.MethodPost, "/rollouts/{id}/acts", "Open the next wave, pause, resume, finish, take back, or excuse a laptop",
+		operation("actOnRollout", http.MethodPost, "/rollouts/{id}/acts",
+			"Open the next wave, pause, resume, finish, take back, or excuse a laptop",
 			needs(access.OperateRollouts)),
 		s.actOnRollout,
 	)
@@ -43,7 +45,8 @@ func (s *server) registerRollouts() {
 		s.api, operation("tryRolloutPlan", http.MethodPost, "/rollout-plans/try", "Play a rollout plan on this estate"), s.tryRolloutPlan,
 	)
 	huma.Register(
-		s.api, operation("comingToDevice", http.MethodGet, "/devices/{id}/rollouts", "The rollouts under way that a laptop is in"), s.comingToDevice,
+		s.api, operation("comingToDevice", http.MethodGet, "/devices/{id}/rollouts", "The rollouts under way that a laptop is in"),
+		s.comingToDevice,
 	)
 }
 
@@ -58,7 +61,8 @@ func rolloutOf(v *workflow.RolloutView) wire.Rollout {
 	doc := files.Doc(v.Plan).(files.RolloutPlanDoc)
 	out := wire.Rollout{
 		ID: v.ID, Title: v.Title, By: v.By, PublishedAt: v.PublishedAt, StartedAt: v.StartedAt, EndedAt: v.EndedAt, Progress: v.Progress,
-		WaitsFor: v.Waits, Revision: v.Revision, Plan: doc, Waves: []wire.RolloutWave{}, Counts: v.Counts, Laptops: v.Total(), Next: timeOrNot(v.Next),
+		WaitsFor: v.Waits, Revision: v.Revision, Plan: doc, Waves: []wire.RolloutWave{}, Counts: v.Counts, Laptops: v.Total(),
+		Next:  timeOrNot(v.Next),
 		Ready: v.Ready, GatePassed: v.Passed, GateFrom: timeOrNot(v.GateFrom),
 	}
 	out.Prediction = wire.PredictionOf(v.Counts[rollout.Taken.String()], v.Counts[rollout.Refused.String()])
@@ -185,7 +189,8 @@ func (s *server) listRolloutEvents(ctx context.Context, in *struct {
 	list := make([]wire.RolloutEvent, len(rows))
 	for i, e := range rows {
 		list[i] = wire.RolloutEvent{
-			Seq: e.Seq, At: e.At, What: e.What, Device: e.Device, Wave: e.Wave, From: e.From, To: e.To, Laptops: e.Laptops, By: e.By, Reason: e.Reason,
+			Seq: e.Seq, At: e.At, What: e.What, Device: e.Device, Wave: e.Wave, From: e.From, To: e.To, Laptops: e.Laptops, By: e.By,
+			Reason: e.Reason,
 		}
 	}
 	return out(list, s.fault(ctx, err))
@@ -197,7 +202,8 @@ func (s *server) actOnRollout(ctx context.Context, in *struct {
 	ID   string `path:"id"`
 	Body wire.RolloutAct
 }) (*output[wire.Rollout], error) {
-	v, err := s.Flow.Act(ctx, actorOf(ctx), in.ID, workflow.ActInput{Act: rollout.Act(in.Body.Act), Device: in.Body.Device, Note: in.Body.Note})
+	v, err := s.Flow.Act(ctx, actorOf(ctx), in.ID, workflow.ActInput{Act: rollout.Act(in.Body.Act), Device: in.Body.Device,
+		Note: in.Body.Note})
 	if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -230,7 +236,8 @@ func (s *server) tryRolloutPlan(ctx context.Context, in *struct{ Body wire.PlanT
 	}
 	var faults problem.Faults
 	if err := s.Flow.CheckPlan(ctx, actorOf(ctx), plan); errors.As(err, &faults) {
-		return &output[wire.PlanOutcome]{wire.PlanOutcome{Waves: []wire.PlanWave{}, Points: []wire.PlanPoint{}, Progress: string(rollout.Running), Faults: faults}}, nil
+		return &output[wire.PlanOutcome]{wire.PlanOutcome{Waves: []wire.PlanWave{}, Points: []wire.PlanPoint{},
+			Progress: string(rollout.Running), Faults: faults}}, nil
 	} else if err != nil {
 		return nil, s.fault(ctx, err)
 	}
@@ -263,7 +270,8 @@ func (s *server) outcomeOf(o *workflow.PlanOutcome) wire.PlanOutcome {
 	plan := s.Flow.Live().Plan
 	for i := range o.Waves {
 		w := &o.Waves[i]
-		is := wire.PlanWave{ID: string(w.ID), Laptops: w.Devices.Len(), Platforms: []wire.NameCount{}, Units: []wire.NameCount{}, Opened: timeOrNot(w.Opened)}
+		is := wire.PlanWave{ID: string(w.ID), Laptops: w.Devices.Len(), Platforms: []wire.NameCount{}, Units: []wire.NameCount{},
+			Opened: timeOrNot(w.Opened)}
 		for os, n := range w.Platforms {
 			is.Platforms = append(is.Platforms, wire.NameCount{ID: string(os), Laptops: n})
 		}

@@ -52,7 +52,8 @@ func TestResourcesAreNamedAsTheirSchemas(t *testing.T) {
 		) {
 		t.Errorf("an extension in other letters: %s", got)
 	}
-	for path, want := range map[string]string{"userName": "ines", "name.familyName": "Okafor", "emails": "b@larkfell.example", "emails.type": "home", "title": "", "shoe": "", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department": ""} {
+	for path, want := range map[string]string{"userName": "ines", "name.familyName": "Okafor", "emails": "b@larkfell.example",
+		"emails.type": "home", "title": "", "shoe": "", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department": ""} {
 		if got := Users.Text(resource(t, Users, someone), path); got != want {
 			t.Errorf("%s is %q, expected %q", path, got, want)
 		}
@@ -145,7 +146,8 @@ func TestProjectionsAndOrder(t *testing.T) {
 			t.Errorf("by %s: %s, expected %s", by, got, want)
 		}
 	}
-	for _, c := range []struct{ start, count, n, from int }{{1, 2, 2, 1}, {3, 2, 1, 3}, {9, 2, 0, 9}, {0, 2, 2, 1}, {1, 0, 0, 1}, {1, 99999, 3, 1}} {
+	for _, c := range []struct{ start, count, n, from int }{{1, 2, 2, 1}, {3, 2, 1, 3}, {9, 2, 0, 9}, {0, 2, 2, 1}, {1, 0, 0, 1},
+		{1, 99999, 3, 1}} {
 		if page, from := Page(list, c.start, c.count); len(page) != c.n || from != c.from {
 			t.Errorf("from %d, %d: %d from %d", c.start, c.count, len(page), from)
 		}
@@ -156,13 +158,15 @@ func TestProjectionsAndOrder(t *testing.T) {
 // negation are all, and nobody twice.
 func TestAFilterAndItsOppositeSplitTheUsers(t *testing.T) {
 	users := []Resource{resource(t, Users, someone)}
-	for _, more := range []string{`"title":"Mate"`, `"title":"Captain","active":true`, `"emails":[{"value":"x@y.example","type":"work"}]`, `"name":{"givenName":"A"}`} {
+	for _, more := range []string{`"title":"Mate"`, `"title":"Captain","active":true`,
+		`"emails":[{"value":"x@y.example","type":"work"}]`, `"name":{"givenName":"A"}`} {
 		users = append(
 			users,
 			resource(t, Users, `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"u`+more[1:3]+`",`+more+`}`),
 		)
 	}
-	for _, text := range []string{`title pr`, `title eq "mate"`, `active eq true`, `emails[type eq "work" or type eq "home"]`, `emails.value co "larkfell"`, `name.givenName sw "a"`, `title gt "a" and active ne false`, `not (title pr) or userName eq "ines"`} {
+	for _, text := range []string{`title pr`, `title eq "mate"`, `active eq true`, `emails[type eq "work" or type eq "home"]`,
+		`emails.value co "larkfell"`, `name.givenName sw "a"`, `title gt "a" and active ne false`, `not (title pr) or userName eq "ines"`} {
 		f, err := Users.ReadFilter(text)
 		if err != nil {
 			t.Fatal(err)
@@ -185,7 +189,8 @@ func TestAFilterAndItsOppositeSplitTheUsers(t *testing.T) {
 
 // FuzzFilter must refuse with SCIM's own fault, and never otherwise.
 func FuzzFilter(f *testing.F) {
-	for _, seed := range []string{`title pr`, `emails[type eq "work"].value`, `not (a eq "b")`, `urn:ietf:params:scim:schemas:core:2.0:User:userName sw "x"`, `((`, `userName eq "\u00e9"`} {
+	for _, seed := range []string{`title pr`, `emails[type eq "work"].value`, `not (a eq "b")`,
+		`urn:ietf:params:scim:schemas:core:2.0:User:userName sw "x"`, `((`, `userName eq "\u00e9"`} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

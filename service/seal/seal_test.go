@@ -103,7 +103,8 @@ func TestAKeyWithAPassphrase(t *testing.T) {
 			t.Fatalf("over %s: %v", before, err)
 		}
 		data, err := os.ReadFile(file)
-		if err != nil || !strings.HasPrefix(string(data), "age-encryption.org/v1\n-> scrypt ") || strings.Contains(string(data), "AGE-SECRET-KEY") {
+		if err != nil || !strings.HasPrefix(string(data), "age-encryption.org/v1\n-> scrypt ") ||
+			strings.Contains(string(data), "AGE-SECRET-KEY") {
 			t.Errorf("over %s: the key file is %.60q, %v", before, data, err)
 		}
 		if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {

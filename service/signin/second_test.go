@@ -97,7 +97,8 @@ func TestSigningInWithASecondFactor(t *testing.T) {
 		t.Errorf("a wrong password asks for a code: %v", err)
 	}
 	now := codeAt(t, secret, c.at)
-	for name, code := range map[string]string{"letters": "abcdef", "an old code": codeAt(t, secret, c.at.Add(-5*time.Minute)), "no recovery code": "aaaa-bbbb-cccc-dddd"} {
+	for name, code := range map[string]string{"letters": "abcdef", "an old code": codeAt(t, secret, c.at.Add(-5*time.Minute)),
+		"no recovery code": "aaaa-bbbb-cccc-dddd"} {
 		if _, err := in(t, d, "tomas", code); !errors.Is(err, signin.ErrRefused) {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -72,7 +72,8 @@ func TestTheFirstAdministrator(t *testing.T) {
 		t.Errorf("a second first administrator: %v", err)
 	}
 	a, err := s.Account("ines")
-	if _, held, err := d.Rights(t.Context(), "ines"); err != nil || len(held) != 1 || held[0].Role != access.Administrator || held[0].Unit != "" {
+	if _, held, err := d.Rights(t.Context(), "ines"); err != nil || len(held) != 1 || held[0].Role != access.Administrator ||
+		held[0].Unit != "" {
 		t.Errorf("the first administrator has %+v %v", held, err)
 	}
 	if err != nil || !strings.HasPrefix(a.PasswordHash, "$argon2id$v=19$m=19456,t=2,p=1$") ||
@@ -226,7 +227,8 @@ func TestGuessesAtOnceAreCounted(t *testing.T) {
 
 func TestEasyPasswordsAreRefused(t *testing.T) {
 	d, _, _ := desk(t)
-	for _, easy := range []string{"            ", "aaaaaaaaaaaaaa", "password1234", "ines.okafor2026", "short", "abababababab", strings.Repeat("ä", 257)} {
+	for _, easy := range []string{"            ", "aaaaaaaaaaaaaa", "password1234", "ines.okafor2026", "short", "abababababab",
+		strings.Repeat("ä", 257)} {
 		var bad *signin.InvalidError
 		if err := d.AddAccount(t.Context(), root, "ines.okafor", easy, access.Reader); !errors.As(err, &bad) || bad.Field != "password" {
 			t.Errorf("%q: %v", easy, err)

@@ -89,7 +89,8 @@ func (s *Store) Drifts(f DriftFilter, most int) ([]Drift, error) {
 	}
 	out := make([]Drift, len(rows))
 	for i, r := range rows {
-		out[i] = Drift{Seq: r.Seq, Device: r.Device, Setting: r.Setting, At: r.At, By: r.By, Repaired: r.Repaired, Said: r.Said, Policies: strings.Fields(r.Policies)}
+		out[i] = Drift{Seq: r.Seq, Device: r.Device, Setting: r.Setting, At: r.At, By: r.By, Repaired: r.Repaired, Said: r.Said,
+			Policies: strings.Fields(r.Policies)}
 		if out[i].Found, err = columnValue(r.Found); err != nil {
 			return nil, err
 		}

@@ -66,7 +66,8 @@ type CheckIn struct {
 func (s *Store) Laptop(device string) (l Laptop, err error) {
 	err = s.db.Raw(
 		`SELECT device, credential, enrolled_at, last_seen, revision, digest, sessions, usual, offers, facts_at, tells_since FROM laptops WHERE device = ?`, device,
-	).Row().Scan(&l.Device, &l.Credential, &l.EnrolledAt, &l.LastSeen, &l.Revision, &l.Digest, &l.Sessions, &l.Usual, &l.Offers, &l.FactsAt, &l.TellsSince)
+	).Row().Scan(&l.Device, &l.Credential, &l.EnrolledAt, &l.LastSeen, &l.Revision, &l.Digest, &l.Sessions, &l.Usual, &l.Offers,
+		&l.FactsAt, &l.TellsSince)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNotFound
 	}
@@ -291,7 +292,8 @@ func (s *Store) touch(devices []string, seen map[string]Laptop) error {
 				return went.Error
 			}
 			if went.RowsAffected == 0 {
-				if err := tx.Exec(`INSERT OR IGNORE INTO presence (device, since, until, sessions) VALUES (?, ?, ?, ?)`, device, l.LastSeen, l.LastSeen, l.Sessions).Error; err != nil {
+				if err := tx.Exec(`INSERT OR IGNORE INTO presence (device, since, until, sessions) VALUES (?, ?, ?, ?)`, device, l.LastSeen,
+					l.LastSeen, l.Sessions).Error; err != nil {
 					return err
 				}
 			}

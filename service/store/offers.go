@@ -71,7 +71,8 @@ func (s *Store) SaveTakenOffers(device string, taken, left []string, at time.Tim
 		return err
 	}
 	for _, policy := range left {
-		if err := s.db.Exec(`UPDATE offers_taken SET until = ? WHERE device = ? AND policy = ? AND until IS NULL`, at, device, policy).Error; err != nil {
+		if err := s.db.Exec(`UPDATE offers_taken SET until = ? WHERE device = ? AND policy = ? AND until IS NULL`, at, device,
+			policy).Error; err != nil {
 			return err
 		}
 	}
@@ -113,7 +114,8 @@ func (s *Store) facts(query string, args ...any) (map[string]string, error) {
 
 // SaveFacts notes what a laptop says of itself in place of what it said before.
 func (s *Store) SaveFacts(device, facts string, at time.Time) error {
-	if err := s.db.Exec(`UPDATE laptop_facts SET until = ? WHERE device = ? AND until IS NULL AND since <> ?`, at, device, at).Error; err != nil {
+	if err := s.db.Exec(`UPDATE laptop_facts SET until = ? WHERE device = ? AND until IS NULL AND since <> ?`, at, device,
+		at).Error; err != nil {
 		return err
 	}
 	return s.db.Exec(

@@ -31,8 +31,9 @@ func BenchmarkTenCheckInsEach(b *testing.B) {
 		id := func(i int) string { return fmt.Sprintf("LT-%06d", i) }
 		delivery := func(n int64) rollout.Delivery {
 			return rollout.Delivery{
-				Setting: setting.ID(fmt.Sprintf("screen.lock_after_minutes_%d", n%settings)), Wanted: setting.IntegerValue(n), Reported: setting.IntegerValue(n),
-				Status: rollout.Applied, WantedAt: at, ReportedAt: at,
+				Setting: setting.ID(fmt.Sprintf("screen.lock_after_minutes_%d", n%settings)), Wanted: setting.IntegerValue(n),
+				Reported: setting.IntegerValue(n),
+				Status:   rollout.Applied, WantedAt: at, ReportedAt: at,
 			}
 		}
 		err = s.Transaction(b.Context(), func(tx *store.Store) error {
@@ -66,7 +67,8 @@ func BenchmarkTenCheckInsEach(b *testing.B) {
 					if err := tx.SaveDeliveries(id(i), []rollout.Delivery{delivery(int64(10 + round))}); err != nil {
 						return err
 					}
-					if err := tx.AddCheckIn(store.CheckIn{Device: id(i), At: at, Outcome: "in order", Sent: 1, Applied: 1, Messages: 4, Revision: "12"}); err != nil {
+					if err := tx.AddCheckIn(store.CheckIn{Device: id(i), At: at, Outcome: "in order", Sent: 1, Applied: 1, Messages: 4,
+						Revision: "12"}); err != nil {
 						return err
 					}
 				}

@@ -41,7 +41,8 @@ func (s *Store) SaveRecoveryKey(k RecoveryKey) (known bool, err error) {
 
 // UpdateRecoveryKey writes what is known of a key, but for what is sealed.
 func (s *Store) UpdateRecoveryKey(k RecoveryKey) error {
-	return s.db.Model(&RecoveryKey{}).Where("seq = ?", k.Seq).Select("state", "since", "until", "used_at", "used_by", "renewal_at", "name").Updates(&k).Error
+	return s.db.Model(&RecoveryKey{}).Where("seq = ?", k.Seq).Select("state", "since", "until", "used_at", "used_by", "renewal_at",
+		"name").Updates(&k).Error
 }
 
 // TrimRecoveryKeys forgets the oldest keys of a laptop beyond those that are kept, of those that were replaced.
@@ -70,7 +71,8 @@ func (s *Store) RecoveryKeysNamed(id recovery.Identifier) ([]RecoveryKey, error)
 // EachRecoveryKey gives every key that is stored or current, without what is sealed.
 func (s *Store) EachRecoveryKey(f func(RecoveryKey) error) error {
 	rows, err := s.db.Model(&RecoveryKey{}).
-		Select("seq, device, volume, identifier, recipients, state, since, used_at, renewal_at").Where("state <> ?", recovery.Replaced).Order("seq").Rows()
+		Select("seq, device, volume, identifier, recipients, state, since, used_at, renewal_at").Where("state <> ?",
+		recovery.Replaced).Order("seq").Rows()
 	if err != nil {
 		return err
 	}
@@ -197,7 +199,8 @@ func (s *Store) KeyRequestsOf(device string, most int) ([]KeyRequest, error) {
 
 // AlterKeyRequest writes a request that is in a state; altered is false where it is in another by now.
 func (s *Store) AlterKeyRequest(from string, r KeyRequest) (altered bool, err error) {
-	q := s.db.Model(&KeyRequest{}).Where("id = ? AND state = ?", r.ID, from).Select("state", "consent_by", "consent_at", "shown_at", "expires_at").Updates(&r)
+	q := s.db.Model(&KeyRequest{}).Where("id = ? AND state = ?", r.ID, from).Select("state", "consent_by", "consent_at", "shown_at",
+		"expires_at").Updates(&r)
 	return q.RowsAffected == 1, q.Error
 }
 

@@ -107,7 +107,8 @@ func (s *Store) SaveWaves(waves []RolloutWave) error {
 
 // ReachWave notes when half of the laptops of a wave, and 95 of 100, had taken the change.
 func (s *Store) ReachWave(w RolloutWave) error {
-	return s.db.Exec(`UPDATE rollout_waves SET half_at = ?, most_at = ? WHERE rollout = ? AND place = ?`, w.HalfAt, w.MostAt, w.Rollout, w.Place).Error
+	return s.db.Exec(`UPDATE rollout_waves SET half_at = ?, most_at = ? WHERE rollout = ? AND place = ?`, w.HalfAt, w.MostAt,
+		w.Rollout, w.Place).Error
 }
 
 // StateStep is how many laptops went from one state to another within a minute.
@@ -138,7 +139,8 @@ func (s *Store) OpenWave(id, wave string, at time.Time, from, to uint8) error {
 	if err := s.db.Exec(`UPDATE rollout_waves SET opened_at = ? WHERE rollout = ? AND wave = ?`, at, id, wave).Error; err != nil {
 		return err
 	}
-	return s.db.Exec(`UPDATE rollout_laptops SET state = ?, since = ? WHERE rollout = ? AND wave = ? AND state = ?`, to, at, id, wave, from).Error
+	return s.db.Exec(`UPDATE rollout_laptops SET state = ?, since = ? WHERE rollout = ? AND wave = ? AND state = ?`, to, at, id,
+		wave, from).Error
 }
 
 // SaveRolloutLaptops adds laptops of rollouts or alters them.
@@ -167,7 +169,8 @@ func (s *Store) RolloutLaptops(id string) ([]RolloutLaptop, error) {
 // RolloutsOf gives what a laptop is in the rollouts, by the order of their publication.
 func (s *Store) RolloutsOf(device string) ([]RolloutLaptop, error) {
 	var out []RolloutLaptop
-	err := s.db.Raw(`SELECT l.* FROM rollout_laptops l JOIN rollouts r ON r.id = l.rollout WHERE l.device = ? ORDER BY r.number`, device).Scan(&out).Error
+	err := s.db.Raw(`SELECT l.* FROM rollout_laptops l JOIN rollouts r ON r.id = l.rollout WHERE l.device = ? ORDER BY r.number`,
+		device).Scan(&out).Error
 	return out, err
 }
 

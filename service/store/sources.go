@@ -192,7 +192,8 @@ func (s *Store) SaveTaken(records []SourceRecord) error {
 	if len(records) == 0 {
 		return nil
 	}
-	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}}, DoUpdates: clause.AssignmentColumns([]string{"object_id", "brought", "left_at", "fault"})}).
+	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}},
+		DoUpdates: clause.AssignmentColumns([]string{"object_id", "brought", "left_at", "fault"})}).
 		CreateInBatches(records, recordBatch).
 		Error
 }
@@ -200,7 +201,8 @@ func (s *Store) SaveTaken(records []SourceRecord) error {
 // SaveProvisioned adds a record, or notes what a client wrote of one: what became of it in the
 // estate stays.
 func (s *Store) SaveProvisioned(r SourceRecord) error {
-	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}}, DoUpdates: clause.AssignmentColumns([]string{"resource", "name", "external", "version", "altered_at"})}).
+	return s.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "source"}, {Name: "kind"}, {Name: "key"}},
+		DoUpdates: clause.AssignmentColumns([]string{"resource", "name", "external", "version", "altered_at"})}).
 		Create(&r).
 		Error
 }

@@ -94,7 +94,8 @@ func (m *machine) countsInWords() string {
 			counts[rollout.State(state)] += n
 		}
 	}
-	return fmt.Sprintf("%d laptops have taken it, %d failed, %d are lost.", counts[rollout.Taken], counts[rollout.Refused], counts[rollout.Lost])
+	return fmt.Sprintf("%d laptops have taken it, %d failed, %d are lost.", counts[rollout.Taken], counts[rollout.Refused],
+		counts[rollout.Lost])
 }
 
 // tellReady tells people once that the next wave of a rollout waits for them. s.moving must be held.
@@ -180,11 +181,13 @@ func (s *Service) ChooseAnnouncements(ctx context.Context, by Actor, c Announcem
 	var rows []store.AnnouncementChoice
 	for _, topic := range slices.Concat(c.Mail, c.Webhook) {
 		if !slices.Contains(Topics, topic) {
-			return problem.Faults{{Code: problem.NotOneOf, Path: "/topics", Found: problem.Quote(topic), Expected: "a topic that people are told of"}}
+			return problem.Faults{{Code: problem.NotOneOf, Path: "/topics", Found: problem.Quote(topic),
+				Expected: "a topic that people are told of"}}
 		}
 	}
 	for _, topic := range Topics {
-		row := store.AnnouncementChoice{Account: by.Name, Topic: topic, Mail: slices.Contains(c.Mail, topic), Webhook: slices.Contains(c.Webhook, topic)}
+		row := store.AnnouncementChoice{Account: by.Name, Topic: topic, Mail: slices.Contains(c.Mail, topic),
+			Webhook: slices.Contains(c.Webhook, topic)}
 		if row.Mail || row.Webhook {
 			rows = append(rows, row)
 		}
@@ -192,14 +195,17 @@ func (s *Service) ChooseAnnouncements(ctx context.Context, by Actor, c Announcem
 	if c.Hook != "" {
 		at, err := url.Parse(c.Hook)
 		if err != nil || at.Scheme != "https" && at.Scheme != "http" || at.Host == "" || at.User != nil || len(c.Hook) > 1000 {
-			return problem.Faults{{Code: problem.OutOfRange, Path: "/hook", Found: problem.Quote(c.Hook), Expected: "an address that begins with https://, without a password"}}
+			return problem.Faults{{Code: problem.OutOfRange, Path: "/hook", Found: problem.Quote(c.Hook),
+				Expected: "an address that begins with https://, without a password"}}
 		}
 		if s.mayHook == nil || !s.mayHook(at) {
-			return problem.Faults{{Code: problem.UnknownReference, Path: "/hook", Found: problem.Quote(at.Host), Expected: "a host that the operator of the service allows for webhooks"}}
+			return problem.Faults{{Code: problem.UnknownReference, Path: "/hook", Found: problem.Quote(at.Host),
+				Expected: "a host that the operator of the service allows for webhooks"}}
 		}
 	}
 	return s.store.Transaction(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.SaveChoices(by.Name, rows, c.Hook), s.audit(tx, by, store.AuditRecord{Action: "choose announcements", After: c.Hook}))
+		return errors.Join(tx.SaveChoices(by.Name, rows, c.Hook),
+			s.audit(tx, by, store.AuditRecord{Action: "choose announcements", After: c.Hook}))
 	})
 }
 

@@ -128,7 +128,8 @@ func (m *measured) measure(live *Live, device estate.DeviceID, said map[setting.
 		is := said[id]
 		return live.Plan.Definition(id), baseline.Observed{Said: is.Said, Has: is.Reported, Wanted: is.Wanted, Supported: m.supported(id, device)}
 	})
-	return store.BaselineState{Baseline: string(m.ID), Device: string(device), Unit: string(live.Plan.HomeUnit(device)), State: state, Failing: failing, At: now}
+	return store.BaselineState{Baseline: string(m.ID), Device: string(device), Unit: string(live.Plan.HomeUnit(device)),
+		State: state, Failing: failing, At: now}
 }
 
 // MeasureAll measures all laptops by all baselines, writes the day's shares down, and tells where a share fell below its

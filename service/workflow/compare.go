@@ -23,15 +23,16 @@ import (
 // comparing is the work of compareReading.
 type comparing struct {
 	*SourceService
-	row      store.Source
-	reading  *directory.Reading
-	known    map[recordKey]*store.SourceRecord
-	live     *Live
-	objects  map[recordKey]string                     // the object of every key, known or new
-	owners   map[objectKey]recordKey                  // of this source
-	taken    map[objectKey]string                     // objects that records got in this reading
-	byMatch  func() map[estate.Kind]map[string]string // people by mail and devices by serial number, in lower case; made when it is first asked
-	byTitle  map[string]string                        // units by title, in lower case; empty where it is doubled
+	row     store.Source
+	reading *directory.Reading
+	known   map[recordKey]*store.SourceRecord
+	live    *Live
+	objects map[recordKey]string    // the object of every key, known or new
+	owners  map[objectKey]recordKey // of this source
+	taken   map[objectKey]string    // objects that records got in this reading
+	// people by mail and devices by serial number, in lower case; made when it is first asked
+	byMatch  func() map[estate.Kind]map[string]string
+	byTitle  map[string]string // units by title, in lower case; empty where it is doubled
 	out      *taking
 	shown    map[string]int
 	now      time.Time
@@ -107,7 +108,8 @@ func (s *SourceService) compareReading(ctx context.Context, row store.Source, r 
 	if reading.Full {
 		for i := range existing {
 			rec := &existing[i]
-			if key := (recordKey{estate.Kind(rec.Kind), rec.Key}); !seen[key] && slices.Contains(reading.Kinds, key.kind) && rec.LeftAt == nil && rec.ObjectID != "" {
+			if key := (recordKey{estate.Kind(rec.Kind), rec.Key}); !seen[key] && slices.Contains(reading.Kinds, key.kind) &&
+				rec.LeftAt == nil && rec.ObjectID != "" {
 				c.left(*rec)
 			}
 		}

@@ -215,7 +215,8 @@ func (s *BaselineService) BaselinesOf(ctx context.Context, device string) ([]sto
 }
 
 // CaptureBaseline gives items of a baseline: what a laptop has in force, or what a policy sets.
-func (s *ChangeService) CaptureBaseline(ctx context.Context, by Actor, device estate.DeviceID, policy estate.PolicyID) ([]estate.BaselineItem, error) {
+func (s *ChangeService) CaptureBaseline(ctx context.Context, by Actor, device estate.DeviceID,
+	policy estate.PolicyID) ([]estate.BaselineItem, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}

@@ -249,7 +249,8 @@ func (r *filesRead) readCertificate(sha256 string) *review.Certificate {
 	}
 	is := &kept.Reading.Certificates[0]
 	return &review.Certificate{
-		Subject: is.Subject, Rank: is.Rank(), Root: is.SelfSigned, Authority: is.Authority, NotAfter: estate.Date(is.NotAfter.Format(time.DateOnly)),
+		Subject: is.Subject, Rank: is.Rank(), Root: is.SelfSigned, Authority: is.Authority,
+		NotAfter: estate.Date(is.NotAfter.Format(time.DateOnly)),
 	}
 }
 

@@ -47,7 +47,8 @@ func BenchmarkPast(b *testing.B) {
 		}
 		id := fmt.Sprint("lock-", i%50)
 		body := fmt.Sprintf(`{"id":%q,"kind":"security","settings":{"screen.lock_after_minutes":%d},"audience":{"include":["unit:slipway"]}}`, id, 1+i%60)
-		if _, err := f.PutEdit(b.Context(), ines, c.ID, EditInput{Kind: estate.KindPolicy, ID: id, Body: []byte(body), Expected: -1}); err != nil {
+		if _, err := f.PutEdit(b.Context(), ines, c.ID, EditInput{Kind: estate.KindPolicy, ID: id, Body: []byte(body),
+			Expected: -1}); err != nil {
 			b.Fatal(err)
 		}
 		if _, err := f.Publish(b.Context(), ines, c.ID, PublishInput{Expected: -1, AtOnce: true}); err != nil {

@@ -74,7 +74,8 @@ func (s *liveEstate) boundedLive(live *Live, by Actor) *Live {
 	} else {
 		snapshot = boundedSnapshot(live.Side, units, nil, nil)
 	}
-	is := &Live{Revision: live.Revision, Turn: live.Turn, versions: live.versions, retired: live.retired, imported: live.imported, told: live.told}
+	is := &Live{Revision: live.Revision, Turn: live.Turn, versions: live.versions, retired: live.retired, imported: live.imported,
+		told: live.told}
 	if known.is != nil {
 		is.Side = known.is.Side.With(snapshot)
 	} else {
@@ -202,9 +203,11 @@ func boundedSnapshot(side impact.Side, units []string, of, known *estate.Snapsho
 		laptops = laptops.Or(plan.Matching(estate.Target{Kind: estate.ToUnit, ID: u}))
 	}
 	var out *estate.Snapshot
-	if known != nil && sameList(of.Units, all.Units) && sameList(of.People, all.People) && sameList(of.Devices, all.Devices) && sameList(of.Groups, all.Groups) {
+	if known != nil && sameList(of.Units, all.Units) && sameList(of.People, all.People) && sameList(of.Devices, all.Devices) &&
+		sameList(of.Groups, all.Groups) {
 		bounded := *known
-		bounded.Day, bounded.Settings, bounded.Checks, bounded.Policies, bounded.Exceptions = all.Day, all.Settings, all.Checks, all.Policies, all.Exceptions
+		bounded.Day, bounded.Settings, bounded.Checks, bounded.Policies, bounded.Exceptions = all.Day, all.Settings, all.Checks,
+			all.Policies, all.Exceptions
 		bounded.Baselines = all.Baselines
 		out = &bounded
 	} else {
@@ -235,7 +238,8 @@ func boundedSnapshot(side impact.Side, units []string, of, known *estate.Snapsho
 func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 // boundedPlaces cuts out the laptops of some units, the people, units and groups that concern them.
-func boundedPlaces(plan *resolve.Plan, laptops resolve.Devices, units []string, within map[estate.UnitID]bool, paths map[estate.UnitID][]string) *estate.Snapshot {
+func boundedPlaces(plan *resolve.Plan, laptops resolve.Devices, units []string, within map[estate.UnitID]bool,
+	paths map[estate.UnitID][]string) *estate.Snapshot {
 	all := plan.Snapshot()
 	above := map[string]bool{}
 	for _, u := range units {
@@ -273,7 +277,8 @@ func boundedPlaces(plan *resolve.Plan, laptops resolve.Devices, units []string, 
 		}
 		// A group that nobody at all is in is seen: somebody may be writing it. Of people, members without
 		// a laptop count, too.
-		return plan.GroupSize(g.ID) == 0 || g.Of == estate.OfPeople && slices.ContainsFunc(plan.GroupMembers(g.ID), func(id string) bool { return there[id] })
+		return plan.GroupSize(g.ID) == 0 || g.Of == estate.OfPeople && slices.ContainsFunc(plan.GroupMembers(g.ID),
+			func(id string) bool { return there[id] })
 	})
 	groups := map[estate.GroupID]bool{}
 	for i := range out.Groups {

@@ -20,7 +20,8 @@ func TestABoundedEstateSaysTheSame(t *testing.T) {
 		s := world.Make(world.Of(50), seed)
 		whole := impact.Resolve(s)
 		before := textOf(t, s)
-		for _, units := range [][]string{{string(s.Units[1].ID)}, {string(s.Units[len(s.Units)/2].ID), string(s.Units[len(s.Units)-1].ID)}, {string(s.Units[0].ID)}} {
+		for _, units := range [][]string{{string(s.Units[1].ID)},
+			{string(s.Units[len(s.Units)/2].ID), string(s.Units[len(s.Units)-1].ID)}, {string(s.Units[0].ID)}} {
 			bounded := boundedSnapshot(whole, units, nil, nil)
 			plan := resolve.Compile(bounded)
 			want := 0
@@ -46,7 +47,8 @@ func TestABoundedEstateSaysTheSame(t *testing.T) {
 				}
 				for i := range max(len(a.Settings), len(b.Settings)) {
 					if i >= len(a.Settings) || i >= len(b.Settings) || !reflect.DeepEqual(a.Settings[i], b.Settings[i]) {
-						t.Fatalf("seed %d, %v: laptop %s gets\n%+v\nin the whole estate, and\n%+v\nin the bounded one", seed, units, d.ID, a.Settings[i:], b.Settings[i:])
+						t.Fatalf("seed %d, %v: laptop %s gets\n%+v\nin the whole estate, and\n%+v\nin the bounded one", seed, units, d.ID,
+							a.Settings[i:], b.Settings[i:])
 					}
 				}
 				if !reflect.DeepEqual(a.Problems, b.Problems) || a.Unit != b.Unit {
@@ -56,7 +58,8 @@ func TestABoundedEstateSaysTheSame(t *testing.T) {
 			if plan.Size() != want {
 				t.Errorf("seed %d, %v: %d laptops are seen, expected %d", seed, units, plan.Size(), want)
 			}
-			if units[0] == string(s.Units[0].ID) && (len(bounded.Policies) == 0 || len(bounded.Units) != len(s.Units) || len(bounded.People) != len(s.People)) {
+			if units[0] == string(s.Units[0].ID) && (len(bounded.Policies) == 0 || len(bounded.Units) != len(s.Units) ||
+				len(bounded.People) != len(s.People)) {
 				t.Errorf("seed %d: for the organisation %d of %d units are seen", seed, len(bounded.Units), len(s.Units))
 			}
 			checkNothingElsewhere(t, s, bounded)
@@ -64,7 +67,8 @@ func TestABoundedEstateSaysTheSame(t *testing.T) {
 			edited := s.Policies[len(s.Policies)/2]
 			edited.Priority += 7
 			next := whole.With(s.With(estate.Edit{Kind: estate.KindPolicy, ID: string(edited.ID), Object: edited}))
-			if again, fresh := boundedSnapshot(next, units, s, bounded), boundedSnapshot(next, units, nil, nil); textOf(t, again) != textOf(t, fresh) {
+			if again, fresh := boundedSnapshot(next, units, s, bounded), boundedSnapshot(next, units, nil, nil); textOf(t,
+				again) != textOf(t, fresh) {
 				t.Errorf("seed %d, %v: after an edit another estate is seen than when it is cut out anew", seed, units)
 			}
 		}

@@ -176,7 +176,8 @@ func (s *RecoveryService) StoreKey(ctx context.Context, device string, k *recove
 		made = now
 	}
 	row := store.RecoveryKey{
-		Device: device, Volume: k.Volume, Name: k.Name, Identifier: k.Identifier, Sealed: k.Sealed, Recipients: k.Recipients, State: recovery.Stored,
+		Device: device, Volume: k.Volume, Name: k.Name, Identifier: k.Identifier, Sealed: k.Sealed, Recipients: k.Recipients,
+		State:  recovery.Stored,
 		MadeAt: made, StoredAt: now,
 	}
 	return s.alterKeys(ctx, device, func(tx *store.Store) error {
@@ -195,9 +196,11 @@ func (s *RecoveryService) StoreKey(ctx context.Context, device string, k *recove
 func (s *RecoveryService) checkKey(device string, k *recovery.SealedKey) error {
 	switch {
 	case k.Volume == "" || len(k.Volume) > maxVolumeText || len(k.Name) > maxVolumeText:
-		return &UnfitKeyError{fmt.Sprintf("the volume's id has %d bytes, its name %d: expected 1 to %d", len(k.Volume), len(k.Name), maxVolumeText)}
+		return &UnfitKeyError{fmt.Sprintf("the volume's id has %d bytes, its name %d: expected 1 to %d", len(k.Volume), len(k.Name),
+			maxVolumeText)}
 	case !sealed.IsSealed(k.Sealed):
-		return &UnfitKeyError{fmt.Sprintf("what is sealed has %d bytes and is not in the form of age, or has more than %d bytes", len(k.Sealed), sealed.MaxSealed)}
+		return &UnfitKeyError{fmt.Sprintf("what is sealed has %d bytes and is not in the form of age, or has more than %d bytes",
+			len(k.Sealed), sealed.MaxSealed)}
 	}
 	if _, err := sealed.Recipients(k.Recipients); err != nil {
 		return &UnfitKeyError{err.Error()}
@@ -270,7 +273,8 @@ func (s *RecoveryService) TakeVolumes(ctx context.Context, device string, volume
 			}
 			records = append(records, keyRecord(action, device, k.Volume, k.Identifier))
 		}
-		return errors.Join(tx.SaveVolumes(store.LaptopVolumes{Device: device, Volumes: volumes, At: now}), s.audit(tx, asLaptop(device), records...))
+		return errors.Join(tx.SaveVolumes(store.LaptopVolumes{Device: device, Volumes: volumes, At: now}),
+			s.audit(tx, asLaptop(device), records...))
 	})
 }
 
@@ -305,7 +309,8 @@ func settledBy(keys []store.RecoveryKey, volumes []recovery.Volume, now time.Tim
 
 // keyRecord is a record of the audit log about a key. It has the identifier, which is no secret.
 func keyRecord(action, device, volume string, id recovery.Identifier) store.AuditRecord {
-	return store.AuditRecord{Action: action, Kind: string(estate.KindDevice), ObjectID: device, After: fmt.Sprintf("%s, volume %s", id.Spaced(), volume)}
+	return store.AuditRecord{Action: action, Kind: string(estate.KindDevice), ObjectID: device,
+		After: fmt.Sprintf("%s, volume %s", id.Spaced(), volume)}
 }
 
 // RenewalsDue gives the keys of a laptop in the place of which it is to put others.

@@ -115,7 +115,8 @@ func (s *RecoveryService) keyFilter(live *Live, by Actor, q KeySearch, identifie
 	people := map[estate.PersonID]bool{}
 	if owner := strings.ToLower(strings.TrimSpace(q.Owner)); owner != "" {
 		for _, p := range live.Plan.Snapshot().People {
-			if len(owner) >= leastName && (strings.Contains(strings.ToLower(p.Name), owner) || strings.Contains(strings.ToLower(string(p.ID)), owner)) {
+			if len(owner) >= leastName && (strings.Contains(strings.ToLower(p.Name), owner) ||
+				strings.Contains(strings.ToLower(string(p.ID)), owner)) {
 				people[p.ID] = true
 			}
 		}
@@ -144,7 +145,8 @@ func (s *RecoveryService) identified(ctx context.Context, text string) (map[stri
 	if err != nil || asked.Unread() > mostUnread {
 		return nil, problem.Faults{{
 			Code: problem.PatternMismatch, Path: "/identifier", Found: problem.Quote(text),
-			Expected: fmt.Sprintf("the 12 digits that the locked screen shows; a question mark for each that nobody can read, at most %d", mostUnread),
+			Expected: fmt.Sprintf("the 12 digits that the locked screen shows; a question mark for each that nobody can read, at most %d",
+				mostUnread),
 		}}
 	}
 	if asked.Unread() == 0 {

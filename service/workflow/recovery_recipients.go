@@ -120,16 +120,19 @@ type NewRecipient struct {
 // AddRecipient registers a recipient, or makes an escrow identity of the service. Keys are sealed to it once a policy
 // names it.
 func (s *RecoveryService) AddRecipient(ctx context.Context, by Actor, in NewRecipient) (store.EscrowRecipient, error) {
-	row := store.EscrowRecipient{Title: strings.TrimSpace(in.Title), Holder: store.HeldByCompany, MadeAt: s.now(), MadeBy: by.Name, ReplaceOn: in.ReplaceOn, Recipient: in.Recipient}
+	row := store.EscrowRecipient{Title: strings.TrimSpace(in.Title), Holder: store.HeldByCompany, MadeAt: s.now(), MadeBy: by.Name,
+		ReplaceOn: in.ReplaceOn, Recipient: in.Recipient}
 	if err := by.Need(access.Service); err != nil {
 		return row, err
 	}
 	var faults problem.Faults
 	if n := len([]rune(row.Title)); n == 0 || n > mostTitle {
-		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n), Expected: fmt.Sprintf("1 to %d", mostTitle)})
+		faults = append(faults, problem.Fault{Code: problem.OutOfRange, Path: "/title", Found: fmt.Sprintf("%d characters", n),
+			Expected: fmt.Sprintf("1 to %d", mostTitle)})
 	}
 	if _, err := time.Parse(time.DateOnly, in.ReplaceOn); in.ReplaceOn != "" && err != nil {
-		faults = append(faults, problem.Fault{Code: problem.BadDate, Path: "/replace_on", Found: problem.Quote(in.ReplaceOn), Expected: "a day such as 2027-03-01"})
+		faults = append(faults, problem.Fault{Code: problem.BadDate, Path: "/replace_on", Found: problem.Quote(in.ReplaceOn),
+			Expected: "a day such as 2027-03-01"})
 	}
 	if in.Recipient != "" {
 		if _, err := sealed.Recipients([]string{in.Recipient}); err != nil || len(in.Recipient) > maxRecipient {
@@ -137,7 +140,8 @@ func (s *RecoveryService) AddRecipient(ctx context.Context, by Actor, in NewReci
 			if strings.HasPrefix(strings.ToUpper(in.Recipient), "AGE-SECRET-KEY-") {
 				found = "a private half, which must not leave where it is kept"
 			}
-			faults = append(faults, problem.Fault{Code: problem.PatternMismatch, Path: "/recipient", Found: found, Expected: "the public half: a text that begins with age1"})
+			faults = append(faults, problem.Fault{Code: problem.PatternMismatch, Path: "/recipient", Found: found,
+				Expected: "the public half: a text that begins with age1"})
 		}
 	}
 	known, err := s.store.In(ctx).EscrowRecipients()
@@ -145,7 +149,8 @@ func (s *RecoveryService) AddRecipient(ctx context.Context, by Actor, in NewReci
 		return row, err
 	}
 	if slices.ContainsFunc(known, func(r store.EscrowRecipient) bool { return r.Recipient == in.Recipient }) {
-		faults = append(faults, problem.Fault{Code: problem.DoubledItem, Path: "/recipient", Found: problem.Quote(in.Recipient), Expected: "a recipient that is not registered yet"})
+		faults = append(faults, problem.Fault{Code: problem.DoubledItem, Path: "/recipient", Found: problem.Quote(in.Recipient),
+			Expected: "a recipient that is not registered yet"})
 	}
 	if len(faults) > 0 {
 		return row, faults

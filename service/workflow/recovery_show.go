@@ -93,7 +93,8 @@ func (s *RecoveryService) AskForKey(ctx context.Context, by Actor, in KeyAsk) (s
 	}
 	if isAnybodys(live, device) && live.Plan.Person(estate.PersonID(in.Person)) == nil {
 		return store.KeyRequest{}, problem.Faults{{
-			Code: problem.UnknownReference, Path: "/person", Found: problem.Quote(in.Person), Expected: "the id of a person of the estate, who stands before the laptop",
+			Code: problem.UnknownReference, Path: "/person", Found: problem.Quote(in.Person),
+			Expected: "the id of a person of the estate, who stands before the laptop",
 		}}
 	}
 	keys, err := s.store.In(ctx).RecoveryKeys(in.Device)
@@ -103,13 +104,15 @@ func (s *RecoveryService) AskForKey(ctx context.Context, by Actor, in KeyAsk) (s
 	at := slices.IndexFunc(keys, func(k store.RecoveryKey) bool { return k.Identifier == id })
 	if differs := compared(live, device, at >= 0, in); len(differs) > 0 {
 		err := s.audit(s.store.In(ctx), by, store.AuditRecord{
-			Action: "recovery key refused", Kind: string(estate.KindDevice), ObjectID: in.Device, After: "another " + strings.Join(differs, ", another "),
+			Action: "recovery key refused", Kind: string(estate.KindDevice), ObjectID: in.Device, After: "another " +
+				strings.Join(differs, ", another "),
 		})
 		return store.KeyRequest{}, errors.Join(&ComparisonError{differs}, err)
 	}
 	now := s.now()
 	r := store.KeyRequest{
-		ID: "K-" + strings.ToLower(rand.Text()[:12]), KeySeq: keys[at].Seq, Device: in.Device, Volume: keys[at].Volume, Identifier: id, Person: in.Person,
+		ID: "K-" + strings.ToLower(rand.Text()[:12]), KeySeq: keys[at].Seq, Device: in.Device, Volume: keys[at].Volume, Identifier: id,
+		Person: in.Person,
 		Reason: in.Reason, By: by.Name, At: now, ExpiresAt: now.Add(requestLife), State: store.RequestOpen,
 	}
 	if handlingOf(live, device.ID).secondPerson {
@@ -141,13 +144,15 @@ func (in *KeyAsk) check() (recovery.Identifier, error) {
 	id, err := recovery.ParseIdentifier(in.Identifier)
 	if err != nil {
 		faults = append(faults, problem.Fault{
-			Code: problem.PatternMismatch, Path: "/identifier", Found: problem.Quote(in.Identifier), Expected: "the 12 digits that the locked screen shows",
+			Code: problem.PatternMismatch, Path: "/identifier", Found: problem.Quote(in.Identifier),
+			Expected: "the 12 digits that the locked screen shows",
 		})
 	}
 	reason := strings.TrimSpace(in.Reason)
 	if n := len([]rune(reason)); n < leastReason || n > mostReason {
 		faults = append(faults, problem.Fault{
-			Code: problem.OutOfRange, Path: "/reason", Found: fmt.Sprintf("%d characters", n), Expected: fmt.Sprintf("%d to %d: why the key is needed", leastReason, mostReason),
+			Code: problem.OutOfRange, Path: "/reason", Found: fmt.Sprintf("%d characters", n),
+			Expected: fmt.Sprintf("%d to %d: why the key is needed", leastReason, mostReason),
 		})
 	}
 	for _, each := range []struct{ path, text, what string }{
@@ -408,7 +413,8 @@ func (s *RecoveryService) RenewKey(ctx context.Context, by Actor, device string,
 			if k.RenewalAt == nil {
 				k.RenewalAt = &now
 			}
-			if err := errors.Join(tx.UpdateRecoveryKey(k), s.audit(tx, by, keyRecord("ask for new recovery key", device, k.Volume, k.Identifier))); err != nil {
+			if err := errors.Join(tx.UpdateRecoveryKey(k),
+				s.audit(tx, by, keyRecord("ask for new recovery key", device, k.Volume, k.Identifier))); err != nil {
 				return err
 			}
 		}
@@ -461,8 +467,9 @@ func (s *RecoveryService) KeyHistory(ctx context.Context, by Actor, id string) (
 	}
 	h := handlingOf(live, device.ID)
 	out := &KeyHistory{
-		Device: device, Volumes: slices.Clone(is.volumes), ReportedAt: is.at, Keys: keys, MaySee: s.maySeeKey(by, live, device), Recipients: h.recipients,
-		Second: h.secondPerson,
+		Device: device, Volumes: slices.Clone(is.volumes), ReportedAt: is.at, Keys: keys, MaySee: s.maySeeKey(by, live, device),
+		Recipients: h.recipients,
+		Second:     h.secondPerson,
 	}
 	for i := range out.Volumes { // it is read out at the locked laptop, and not copied from here
 		out.Volumes[i].Identifier = ""

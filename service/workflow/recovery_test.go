@@ -66,7 +66,8 @@ func safeWith(t testing.TB, n int) *safe {
 	var devices []estate.Device
 	for i := range n {
 		devices = append(devices, estate.Device{
-			ID: estate.DeviceID(fmt.Sprintf("L%06d", i)), Serial: fmt.Sprintf("K%c%d-%05d", 'A'+i%20, i%9, i), OS: "linux", OSVersion: "12", Model: "Halyard 14",
+			ID: estate.DeviceID(fmt.Sprintf("L%06d", i)), Serial: fmt.Sprintf("K%c%d-%05d", 'A'+i%20, i%9, i), OS: "linux",
+			OSVersion: "12", Model: "Halyard 14",
 			Owner: estate.PersonID(fmt.Sprintf("p%d", i/2)), Unit: estate.UnitID(fmt.Sprintf("u%d", i%40)),
 		})
 	}
@@ -88,7 +89,8 @@ func (s *safe) publishLaptops(t testing.TB, devices []estate.Device) {
 	}
 	b.WriteString(`],"devices":[`)
 	for i, d := range devices {
-		fmt.Fprintf(&b, `%s{"id":%q,"serial":%q,"os":"linux","os_version":"12","model":%q,"owner":%q,"unit":%q}`, comma(i), d.ID, d.Serial, d.Model, d.Owner, d.Unit)
+		fmt.Fprintf(&b, `%s{"id":%q,"serial":%q,"os":"linux","os_version":"12","model":%q,"owner":%q,"unit":%q}`, comma(i), d.ID,
+			d.Serial, d.Model, d.Owner, d.Unit)
 	}
 	fmt.Fprintf(&b, `],"policies":[{"id":"p","kind":"encryption","settings":{"disk.encryption.required":true,"disk.recovery.escrow":"service",
 	 "disk.recovery.escrow_recipients":[%q],"disk.recovery.key_age_days":365},"audience":{"include":["everyone"]}}]}`, s.recipient)
@@ -127,7 +129,8 @@ func (s *safe) stores(t testing.TB, device string) {
 	if err := s.StoreKey(t.Context(), device, &k); err != nil {
 		t.Fatal(err)
 	}
-	volumes := []recovery.Volume{{ID: "v", Name: "system disk", Kind: recovery.SystemVolume, State: recovery.Encrypted, Identifier: key.Identifier()}}
+	volumes := []recovery.Volume{{ID: "v", Name: "system disk", Kind: recovery.SystemVolume, State: recovery.Encrypted,
+		Identifier: key.Identifier()}}
 	if err := s.TakeVolumes(t.Context(), device, volumes); err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +147,8 @@ func (s *safe) sealedKey(t testing.TB, device string, key recovery.Key, recipien
 	if err != nil {
 		t.Fatal(err)
 	}
-	return recovery.SealedKey{Volume: "v", Name: "system disk", Identifier: key.Identifier(), Sealed: data, Recipients: recipients, MadeAt: start}
+	return recovery.SealedKey{Volume: "v", Name: "system disk", Identifier: key.Identifier(), Sealed: data, Recipients: recipients,
+		MadeAt: start}
 }
 
 func (s *safe) shows(t testing.TB, device, person string) *ShownKey {
@@ -295,7 +299,8 @@ func TestTheOwnerIsTold(t *testing.T) {
 		}
 	}
 	key := s.keys["L000000"]
-	if text := told[0].Title + told[0].Text; strings.Contains(text, string(key.Passphrase())) || strings.Contains(text, string(key.Identifier())) {
+	if text := told[0].Title + told[0].Text; strings.Contains(text, string(key.Passphrase())) ||
+		strings.Contains(text, string(key.Identifier())) {
 		t.Error("what is sent has the key or its identifier")
 	}
 	if others, err := s.store.Announcements("p1", 10); err != nil || len(others) != 0 {
@@ -464,7 +469,8 @@ func BenchmarkRecoveryKeys(b *testing.B) {
 		for i := range laptops {
 			device, id := fmt.Sprintf("L%06d", i), recovery.Identifier(fmt.Sprintf("%012d", 7919*i))
 			row := store.RecoveryKey{
-				Device: device, Volume: "v", Name: "system disk", Identifier: id, Sealed: like.Sealed, Recipients: like.Recipients, State: recovery.Current,
+				Device: device, Volume: "v", Name: "system disk", Identifier: id, Sealed: like.Sealed, Recipients: like.Recipients,
+				State:  recovery.Current,
 				MadeAt: start, StoredAt: start, Since: &start,
 			}
 			if _, err := tx.SaveRecoveryKey(row); err != nil {
@@ -503,7 +509,8 @@ func BenchmarkRecoveryKeys(b *testing.B) {
 		"coverage": func(ctx context.Context) error { // after a laptop said something
 			n++
 			device := fmt.Sprintf("L%06d", n)
-			v := []recovery.Volume{{ID: "v", Name: fmt.Sprint("disk ", n), Kind: recovery.SystemVolume, State: recovery.Encrypted, Identifier: "000000007919"}}
+			v := []recovery.Volume{{ID: "v", Name: fmt.Sprint("disk ", n), Kind: recovery.SystemVolume, State: recovery.Encrypted,
+				Identifier: "000000007919"}}
 			if err := s.TakeVolumes(ctx, device, v); err != nil {
 				return err
 			}

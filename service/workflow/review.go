@@ -136,7 +136,8 @@ func (e *ApprovalsError) Error() string {
 		if d.From != "" {
 			from = d.From
 		}
-		parts = append(parts, fmt.Sprintf("the rule %q asks for approvals by %s: %d of %d are there", cmp.Or(d.Title, d.Rule), from, len(d.By), d.Approvals))
+		parts = append(parts, fmt.Sprintf("the rule %q asks for approvals by %s: %d of %d are there", cmp.Or(d.Title, d.Rule), from,
+			len(d.By), d.Approvals))
 	}
 	for _, v := range e.Declined {
 		parts = append(parts, v.By+" declined it")
@@ -349,7 +350,8 @@ func (s *ChangeService) needApprovals(ctx context.Context, by Actor, p *prepared
 		return err
 	}
 	if len(strings.TrimSpace(urgent)) < 10 {
-		return problem.Faults{{Code: problem.OutOfRange, Path: "/urgent", Found: problem.Quote(urgent), Expected: "the reason why it cannot wait, at least 10 characters"}}
+		return problem.Faults{{Code: problem.OutOfRange, Path: "/urgent", Found: problem.Quote(urgent),
+			Expected: "the reason why it cannot wait, at least 10 characters"}}
 	}
 	until := s.now().Add(approveWithin)
 	p.change.Urgent, p.change.ApproveBy = urgent, &until

@@ -157,7 +157,8 @@ func (s *ChangeService) Decide(ctx context.Context, by Actor, id string, in Verd
 		return nil, err
 	}
 	a := store.Approval{
-		ChangeID: id, By: by.Name, At: s.now(), Verdict: in.Verdict, Note: in.Note, Digest: in.Digest, Impact: string(impact), Standing: string(text),
+		ChangeID: id, By: by.Name, At: s.now(), Verdict: in.Verdict, Note: in.Note, Digest: in.Digest, Impact: string(impact),
+		Standing: string(text),
 	}
 	err = s.store.Transaction(ctx, func(tx *store.Store) error {
 		now, err := tx.Change(id)
@@ -187,7 +188,8 @@ func (e *LookAgainError) Error() string {
 const maxComment = 10_000
 
 func tooLongComment(path, text string) error {
-	return problem.Faults{{Code: problem.TooLarge, Path: path, Found: fmt.Sprintf("%d bytes", len(text)), Expected: fmt.Sprintf("at most %d", maxComment)}}
+	return problem.Faults{{Code: problem.TooLarge, Path: path, Found: fmt.Sprintf("%d bytes", len(text)),
+		Expected: fmt.Sprintf("at most %d", maxComment)}}
 }
 
 // CommentInput is a comment on a change.
@@ -209,7 +211,8 @@ func (s *ChangeService) Comment(ctx context.Context, by Actor, id string, in Com
 	}
 	switch {
 	case strings.TrimSpace(in.Text) == "":
-		return store.Comment{}, problem.Faults{{Code: problem.MissingField, Path: "/text", Found: "nothing", Expected: "what is to be said, as text"}}
+		return store.Comment{}, problem.Faults{{Code: problem.MissingField, Path: "/text", Found: "nothing",
+			Expected: "what is to be said, as text"}}
 	case len(in.Text) > maxComment:
 		return store.Comment{}, tooLongComment("/text", in.Text)
 	case len(in.About) > 300:

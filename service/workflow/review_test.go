@@ -44,7 +44,8 @@ func missing(r *Review) string {
 }
 
 // noor may approve, and is in no group.
-var noor = Actor{Name: "noor", Via: "console", Held: access.Held{Everywhere: access.Of(access.Read, access.Approve)}, Roles: []string{"approver"}}
+var noor = Actor{Name: "noor", Via: "console", Held: access.Held{Everywhere: access.Of(access.Read, access.Approve)},
+	Roles: []string{"approver"}}
 
 // TestNobodyPublishesWithoutTheApprovals goes through all that rules ask of a change.
 func TestNobodyPublishesWithoutTheApprovals(t *testing.T) {
@@ -120,12 +121,14 @@ func TestAnApprovalIsOfWhatWasLookedAt(t *testing.T) {
 	without := c.edits(`{"id":"d3","kind":"security","settings":{"minutes":3},"audience":{"include":["device:D3"]}}`)
 	reason := "D3 is on the bridge tonight"
 	all := estate.DefaultPlan()
-	if _, err := c.Publish(t.Context(), mara, without, PublishInput{Expected: -1, Own: &all, Urgent: "short"}); !errors.As(err, new(problem.Faults)) {
+	if _, err := c.Publish(t.Context(), mara, without, PublishInput{Expected: -1, Own: &all, Urgent: "short"}); !errors.As(err,
+		new(problem.Faults)) {
 		t.Errorf("urgent without a reason: %v", err)
 	}
 	denied := mara
 	denied.Held = access.Held{Everywhere: access.Of(access.Read, access.Write, access.Publish)}
-	if _, err := c.Publish(t.Context(), denied, without, PublishInput{Expected: -1, Own: &all, Urgent: reason}); !errors.As(err, new(*access.DeniedError)) && !errors.As(err, new(*access.OutsideError)) {
+	if _, err := c.Publish(t.Context(), denied, without, PublishInput{Expected: -1, Own: &all, Urgent: reason}); !errors.As(err,
+		new(*access.DeniedError)) && !errors.As(err, new(*access.OutsideError)) {
 		t.Errorf("urgent without the right: %v", err)
 	}
 	if _, err := c.Publish(t.Context(), mara, without, PublishInput{Expected: -1, AtOnce: true, Urgent: reason}); err != nil {
@@ -145,7 +148,8 @@ func TestAnApprovalIsOfWhatWasLookedAt(t *testing.T) {
 	if err := c.decides(change, piet, Approves); err != nil || !c.review(change, piet).Approved() {
 		t.Errorf("confirmed: %v", err)
 	}
-	if _, err := c.PutEdit(t.Context(), mara, change, EditInput{Kind: estate.KindPolicy, ID: "lock", Expected: 1, Body: []byte(strings.Replace(nine, "9", "8", 1))}); err != nil {
+	if _, err := c.PutEdit(t.Context(), mara, change, EditInput{Kind: estate.KindPolicy, ID: "lock", Expected: 1,
+		Body: []byte(strings.Replace(nine, "9", "8", 1))}); err != nil {
 		t.Fatal(err)
 	}
 	if r := c.review(change, piet); r.Change.State != Open || len(r.Verdicts) != 0 {
@@ -170,7 +174,8 @@ func TestRulesAreTriedOnRecentChanges(t *testing.T) {
 	if _, err := c.Publish(t.Context(), mara, small, PublishInput{Expected: -1, AtOnce: true}); err != nil {
 		t.Fatal(err)
 	}
-	object, _, err := files.DecodeJSON(estate.KindApprovalRule, []byte(`{"id":"x","when":"change.share > 50.0 && 'policies' in change.kinds"}`))
+	object, _, err := files.DecodeJSON(estate.KindApprovalRule,
+		[]byte(`{"id":"x","when":"change.share > 50.0 && 'policies' in change.kinds"}`))
 	if err != nil {
 		t.Fatal(err)
 	}

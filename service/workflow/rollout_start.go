@@ -152,7 +152,8 @@ func affectedBy(report *impact.Report, before *resolve.Plan) resolve.Devices {
 }
 
 // laptopsOf gives the laptops of a change as a rollout starts with them.
-func (s *liveEstate) laptopsOf(ctx context.Context, devices resolve.Devices, plan *estate.RolloutPlan, after *resolve.Plan) ([]rollout.Laptop, error) {
+func (s *liveEstate) laptopsOf(ctx context.Context, devices resolve.Devices, plan *estate.RolloutPlan,
+	after *resolve.Plan) ([]rollout.Laptop, error) {
 	if devices.Len() == 0 {
 		return nil, nil
 	}
@@ -177,7 +178,8 @@ func (s *liveEstate) laptopsOf(ctx context.Context, devices resolve.Devices, pla
 			continue
 		}
 		l := rollout.Laptop{
-			ID: string(id), OS: string(d.OS), Unit: strings.Join(after.HomeUnits(id), "/"), Interval: time.Duration(seen[string(id)].Usual) * time.Second,
+			ID: string(id), OS: string(d.OS), Unit: strings.Join(after.HomeUnits(id), "/"),
+			Interval: time.Duration(seen[string(id)].Usual) * time.Second,
 		}
 		if at := seen[string(id)].LastSeen; at != nil {
 			l.Heard = second(*at)
@@ -196,7 +198,8 @@ func (s *liveEstate) laptopsOf(ctx context.Context, devices resolve.Devices, pla
 // live from now on, and its first wave opens. s.writing must be held.
 func (s *ChangeService) startRollout(ctx context.Context, by Actor, p *prepared, plan estate.RolloutPlan) (store.Rollout, error) {
 	if len(p.live.rolling) >= maxRolling {
-		return store.Rollout{}, &StateError{p.change.ID, fmt.Sprintf("one of %d rollouts", maxRolling+1), fmt.Sprintf("at most %d under way", maxRolling)}
+		return store.Rollout{}, &StateError{p.change.ID, fmt.Sprintf("one of %d rollouts", maxRolling+1),
+			fmt.Sprintf("at most %d under way", maxRolling)}
 	}
 	devices := affectedBy(p.draft.report, p.live.Plan)
 	laptops, err := s.laptopsOf(ctx, devices, &plan, p.draft.after.Plan)
@@ -311,7 +314,8 @@ func (m *machine) laptopRows() []store.RolloutLaptop {
 
 // waitToStart keeps a change as published, to start when the rollouts that it waits for are over.
 // s.writing must be held.
-func (s *ChangeService) waitToStart(ctx context.Context, by Actor, p *prepared, plan estate.RolloutPlan, waits []Waiting) (store.Rollout, error) {
+func (s *ChangeService) waitToStart(ctx context.Context, by Actor, p *prepared, plan estate.RolloutPlan,
+	waits []Waiting) (store.Rollout, error) {
 	text, err := files.EncodeJSON(plan)
 	if err != nil {
 		return store.Rollout{}, err

@@ -90,7 +90,8 @@ const simulated = 365 * 24 * time.Hour
 
 // TryPlan plays a rollout of a change by a plan, from now on; an empty change stands for one that touches
 // every laptop. A share of the laptops refuses it.
-func (s *RolloutService) TryPlan(ctx context.Context, by Actor, plan estate.RolloutPlan, change string, failing estate.Percent) (*PlanOutcome, error) {
+func (s *RolloutService) TryPlan(ctx context.Context, by Actor, plan estate.RolloutPlan, change string,
+	failing estate.Percent) (*PlanOutcome, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}

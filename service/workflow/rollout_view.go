@@ -118,7 +118,8 @@ func (s *RolloutService) viewOf(ctx context.Context, by Actor, row store.Rollout
 	}
 	v.Rollout = m.row
 	for i, w := range m.Waves() {
-		is := WaveView{Opened: w.Opened, Counts: map[string]int{}, Forecast: m.Forecast(i), HalfTaken: m.waves[i].HalfAt, MostTaken: m.waves[i].MostAt}
+		is := WaveView{Opened: w.Opened, Counts: map[string]int{}, Forecast: m.Forecast(i), HalfTaken: m.waves[i].HalfAt,
+			MostTaken: m.waves[i].MostAt}
 		is.Wave, _ = v.Plan.Wave(w.ID)
 		for state, n := range w.Counts {
 			if n > 0 {
@@ -228,7 +229,8 @@ func (s *RolloutService) RolloutLaptops(ctx context.Context, by Actor, id, wave,
 }
 
 // RolloutEvents lists what happened in a rollout, the newest first.
-func (s *RolloutService) RolloutEvents(ctx context.Context, by Actor, id string, below int64, laptops bool, most int) ([]store.RolloutEvent, error) {
+func (s *RolloutService) RolloutEvents(ctx context.Context, by Actor, id string, below int64, laptops bool,
+	most int) ([]store.RolloutEvent, error) {
 	if err := by.Need(access.Read); err != nil {
 		return nil, err
 	}
@@ -264,7 +266,8 @@ func (s *RolloutService) Act(ctx context.Context, by Actor, id string, in ActInp
 		return RolloutView{}, tooLongComment("/note", in.Note)
 	}
 	if in.Act == rollout.Excuse && strings.TrimSpace(in.Note) == "" {
-		return RolloutView{}, problem.Faults{{Code: problem.MissingField, Path: "/note", Found: "nothing", Expected: "the reason why the laptop need not take the change"}}
+		return RolloutView{}, problem.Faults{{Code: problem.MissingField, Path: "/note", Found: "nothing",
+			Expected: "the reason why the laptop need not take the change"}}
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
@@ -343,7 +346,8 @@ func (s *RolloutService) withdraw(ctx context.Context, by Actor, row store.Rollo
 	}
 	c.State, c.UpdatedAt, c.Looked = Open, s.now(), ""
 	err = s.store.Transaction(ctx, func(tx *store.Store) error {
-		return errors.Join(tx.RemoveRollout(row.ID), tx.SaveChange(c), s.audit(tx, by, store.AuditRecord{Action: "rollout: withdraw", ChangeID: row.ID}))
+		return errors.Join(tx.RemoveRollout(row.ID), tx.SaveChange(c),
+			s.audit(tx, by, store.AuditRecord{Action: "rollout: withdraw", ChangeID: row.ID}))
 	})
 	s.Notify(Event{Topic: "rollout", ID: row.ID})
 	return err

@@ -301,7 +301,8 @@ func (s *liveEstate) writeMoved(tx *store.Store, m *machine, how moved, happened
 	m.row.Progress, m.row.Reason = string(saved.Progress), string(saved.Reason)
 	m.row.SeenFailed, m.row.SeenLost, m.row.Now = saved.SeenFailed, saved.SeenLost, &saved.Now
 	return errors.Join(
-		s.tellOfRollout(tx, m, happened), tx.SaveRolloutLaptops(rows), tx.AddRolloutEvents(events), tx.SaveRollout(m.row), s.audit(tx, by, records...),
+		s.tellOfRollout(tx, m, happened), tx.SaveRolloutLaptops(rows), tx.AddRolloutEvents(events), tx.SaveRollout(m.row),
+		s.audit(tx, by, records...),
 	)
 }
 
@@ -341,7 +342,8 @@ func (m *machine) laptopRow(device string) (store.RolloutLaptop, bool) {
 		return store.RolloutLaptop{}, false
 	}
 	row := store.RolloutLaptop{
-		Rollout: m.row.ID, Device: device, Wave: string(is.Wave), State: uint8(is.State), Heard: is.Heard, Interval: int64(is.Interval / time.Second),
+		Rollout: m.row.ID, Device: device, Wave: string(is.Wave), State: uint8(is.State), Heard: is.Heard,
+		Interval: int64(is.Interval / time.Second),
 	}
 	if before, looked := m.failedBefore[device]; looked {
 		text, _ := json.Marshal(append([]setting.ID{}, before...)) // ids always have a JSON form

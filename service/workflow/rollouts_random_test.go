@@ -69,7 +69,8 @@ func playBeside(t *testing.T, seed uint64) string {
 		what := "check-in of " + device
 		switch r.IntN(9) {
 		case 0:
-			act := []rollout.Act{rollout.Go, rollout.Go, rollout.Pause, rollout.Resume, rollout.Resume, rollout.Excuse, rollout.Finish, rollout.TakeBack}[r.IntN(8)]
+			act := []rollout.Act{rollout.Go, rollout.Go, rollout.Pause, rollout.Resume, rollout.Resume, rollout.Excuse, rollout.Finish,
+				rollout.TakeBack}[r.IntN(8)]
 			if step < 20 && (act == rollout.Finish || act == rollout.TakeBack) {
 				act = rollout.Go
 			}
@@ -107,7 +108,8 @@ func playBeside(t *testing.T, seed uint64) string {
 		for _, l := range list {
 			is, _ := shadow.Member(l.Device)
 			if rollout.State(l.State) != is.State || l.Wave != string(is.Wave) {
-				t.Fatalf("seed %d, step %d, %s: %s of wave %s is %s, in the core it is %s in wave %s", seed, step, what, l.Device, l.Wave, rollout.State(l.State), is.State, is.Wave)
+				t.Fatalf("seed %d, step %d, %s: %s of wave %s is %s, in the core it is %s in wave %s", seed, step, what, l.Device, l.Wave,
+					rollout.State(l.State), is.State, is.Wave)
 			}
 		}
 		if p == rollout.Finished || p == rollout.TakenBack {

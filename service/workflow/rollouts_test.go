@@ -163,7 +163,8 @@ func (c *company) heard(ids ...string) {
 	c.t.Helper()
 	at := time.Unix(c.clock.Load(), 0).UTC()
 	for _, id := range ids {
-		if err := errors.Join(c.store.TouchLaptops(map[string]store.Laptop{id: {LastSeen: &at, Sessions: 1}}), c.Heard(c.t.Context(), id)); err != nil {
+		if err := errors.Join(c.store.TouchLaptops(map[string]store.Laptop{id: {LastSeen: &at, Sessions: 1}}),
+			c.Heard(c.t.Context(), id)); err != nil {
 			c.t.Fatal(err)
 		}
 	}
@@ -178,7 +179,8 @@ func (c *company) edits(policies ...string) string {
 	}
 	for _, body := range policies {
 		id := strings.Split(body, `"`)[3]
-		if _, err := c.PutEdit(c.t.Context(), mara, change.ID, EditInput{Kind: estate.KindPolicy, ID: id, Body: []byte(body), Expected: -1}); err != nil {
+		if _, err := c.PutEdit(c.t.Context(), mara, change.ID, EditInput{Kind: estate.KindPolicy, ID: id, Body: []byte(body),
+			Expected: -1}); err != nil {
 			c.t.Fatal(err)
 		}
 	}
@@ -431,14 +433,16 @@ func TestSeveralRolloutsAtOnce(t *testing.T) {
 	for i := range 10 {
 		c.checksIn(fmt.Sprintf("D%d", i))
 	}
-	c.expect("the second goes on by itself", c.gets("banner"), `nothing "good day" nothing "good day" nothing "good day" nothing "good day" nothing "good day"`)
+	c.expect("the second goes on by itself", c.gets("banner"),
+		`nothing "good day" nothing "good day" nothing "good day" nothing "good day" nothing "good day"`)
 	for i := range 10 {
 		c.checksIn(fmt.Sprintf("D%d", i))
 	}
 	c.expect("the second has finished", c.is(words).Progress, "finished")
 	c.expect("the first has not", c.is(first).Progress+" "+c.gets("minutes"), "running 9 9 15 15 15 15 15 15 15 15")
 	coming, err := c.ComingTo(t.Context(), ines, "D5")
-	if err != nil || len(coming) != 1 || coming[0].State != "waiting" || len(coming[0].Settings) != 1 || coming[0].Settings[0].Setting != "minutes" {
+	if err != nil || len(coming) != 1 || coming[0].State != "waiting" || len(coming[0].Settings) != 1 ||
+		coming[0].Settings[0].Setting != "minutes" {
 		t.Errorf("coming to D5: %+v, %v", coming, err)
 	}
 	c.restart()
@@ -456,11 +460,13 @@ func TestWhatIsPublishedAtOnceDuringARollout(t *testing.T) {
 		t.Fatal(err)
 	}
 	body := `{"id":"x","setting":"minutes","prefer":"new","over":"lock","reason":"it is newer"}`
-	if _, err := c.PutEdit(t.Context(), mara, ruling.ID, EditInput{Kind: estate.KindRuling, ID: "x", Body: []byte(body), Expected: -1}); err != nil {
+	if _, err := c.PutEdit(t.Context(), mara, ruling.ID, EditInput{Kind: estate.KindRuling, ID: "x", Body: []byte(body),
+		Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	var waits *WaitsError
-	if _, err := c.Publish(t.Context(), mara, ruling.ID, PublishInput{Expected: -1, AtOnce: true}); !errors.As(err, &waits) || waits.For[0].Rollout != made {
+	if _, err := c.Publish(t.Context(), mara, ruling.ID, PublishInput{Expected: -1, AtOnce: true}); !errors.As(err, &waits) ||
+		waits.For[0].Rollout != made {
 		t.Errorf("a ruling about a policy that is not everywhere yet: %v", err)
 	}
 	words := c.edits(`{"id":"words","kind":"security","settings":{"banner":"at once"},"audience":{"include":["everyone"]}}`)
@@ -534,7 +540,8 @@ func TestSomebodyOfOneUnitRollsOut(t *testing.T) {
 		t.Fatal(err)
 	}
 	body := `{"id":"quiet","kind":"security","priority":5,"settings":{"banner":"quiet please"},"audience":{"include":["unit:labs"]}}`
-	if _, err := c.PutEdit(ctx, noor, change.ID, EditInput{Kind: estate.KindPolicy, ID: "quiet", Body: []byte(body), Expected: -1}); err != nil {
+	if _, err := c.PutEdit(ctx, noor, change.ID, EditInput{Kind: estate.KindPolicy, ID: "quiet", Body: []byte(body),
+		Expected: -1}); err != nil {
 		t.Fatal(err)
 	}
 	half := estate.DefaultPlan()

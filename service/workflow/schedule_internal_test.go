@@ -23,11 +23,13 @@ func TestWhenADirectoryIsRead(t *testing.T) {
 		"never compared": {store.Source{ReadAt: ago(1)}, SetUp{LDAP: ldap, ReadEvery: 15}, FullRun},
 		"compared last night, " +
 			"read just now": {store.Source{ReadAt: ago(1), ComparedAt: ago(7 * 60)}, SetUp{LDAP: ldap, ReadEvery: 15, CompareAt: 2}, ""},
-		"read a while ago":                  {store.Source{ReadAt: ago(15), ComparedAt: ago(7 * 60)}, SetUp{LDAP: ldap, ReadEvery: 15, CompareAt: 2}, RecentRun},
+		"read a while ago": {store.Source{ReadAt: ago(15), ComparedAt: ago(7 * 60)},
+			SetUp{LDAP: ldap, ReadEvery: 15, CompareAt: 2}, RecentRun},
 		"read a while ago, only when asked": {store.Source{ReadAt: ago(900), ComparedAt: ago(7 * 60)}, SetUp{LDAP: ldap, CompareAt: 2}, ""},
 		"compared before last " +
 			"night's hour": {store.Source{ReadAt: ago(1), ComparedAt: ago(8 * 60)}, SetUp{LDAP: ldap, ReadEvery: 15, CompareAt: 2}, FullRun},
-		"the hour is still to come today": {store.Source{ReadAt: ago(1), ComparedAt: ago(11 * 60)}, SetUp{LDAP: ldap, ReadEvery: 15, CompareAt: 22}, ""},
+		"the hour is still to come today": {store.Source{ReadAt: ago(1), ComparedAt: ago(11 * 60)},
+			SetUp{LDAP: ldap, ReadEvery: 15, CompareAt: 22}, ""},
 		"and it was not compared " +
 			"since yesterday's": {store.Source{ReadAt: ago(1), ComparedAt: ago(12 * 60)}, SetUp{LDAP: ldap, ReadEvery: 15, CompareAt: 22}, FullRun},
 		"a table is never asked for": {store.Source{}, SetUp{Table: &directory.Table{}, ReadEvery: 15}, ""},

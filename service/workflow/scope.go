@@ -74,7 +74,8 @@ func (in *scope) has(e store.Edit) (bool, error) {
 		return true, nil
 	}
 	becomes, _, err := files.DecodeJSON(kind, []byte(e.Body))
-	return err == nil && in.object(becomes) && slices.Equal(detachedBy(in.live.Plan.Snapshot().Object(kind, e.ObjectID)), detachedBy(becomes)), err
+	return err == nil && in.object(becomes) && slices.Equal(detachedBy(in.live.Plan.Snapshot().Object(kind, e.ObjectID)),
+		detachedBy(becomes)), err
 }
 
 // detachedBy gives what a unit or a group detaches.
@@ -235,7 +236,8 @@ func (s *ChangeService) mayAlter(ctx context.Context, tx *store.Store, by Actor,
 }
 
 // Permits tells whether somebody with some rights may do something to an object of the live estate.
-func (s *liveEstate) Permits(ctx context.Context, by Actor, held access.Held, right access.Right, kind estate.Kind, id string) (bool, error) {
+func (s *liveEstate) Permits(ctx context.Context, by Actor, held access.Held, right access.Right, kind estate.Kind,
+	id string) (bool, error) {
 	if err := by.Need(access.Accounts); err != nil {
 		return false, err
 	}

@@ -163,7 +163,8 @@ func (s *LaptopService) TellFacts(ctx context.Context, device string, facts Fact
 
 // sameTold tells whether a laptop says the same.
 func sameTold(a, b Told) bool {
-	return a.Chooses == b.Chooses && slices.Equal(a.Taken, b.Taken) && a.Facts.OSVersion == b.Facts.OSVersion && a.Facts.Edition == b.Facts.Edition &&
+	return a.Chooses == b.Chooses && slices.Equal(a.Taken, b.Taken) && a.Facts.OSVersion == b.Facts.OSVersion &&
+		a.Facts.Edition == b.Facts.Edition &&
 		a.Facts.Model == b.Facts.Model && maps.EqualFunc(a.Facts.Others, b.Facts.Others, setting.Value.Equal)
 }
 

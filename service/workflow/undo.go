@@ -146,7 +146,8 @@ func (s *RolloutService) undoEdit(ctx context.Context, revision int64, e store.E
 
 // undoSince turns round what a change altered of an object that was altered since: policies are merged
 // part by part, others are left as they are.
-func (s *RolloutService) undoSince(ctx context.Context, out UndoneObject, made store.ObjectVersion, before *store.ObjectVersion) (UndoneObject, *EditInput, error) {
+func (s *RolloutService) undoSince(ctx context.Context, out UndoneObject, made store.ObjectVersion,
+	before *store.ObjectVersion) (UndoneObject, *EditInput, error) {
 	out.Way = "left"
 	versions, err := s.store.In(ctx).Versions(out.Kind, out.ID)
 	if err != nil {

@@ -192,12 +192,14 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, in := range map[string]EditInput{
-		"an unknown unit":         policyEdit("x", `"settings":{},"audience":{"include":["unit:nowhere"]}`),
-		"a group in use retired":  {Kind: estate.KindGroup, ID: "finance", Retire: true, Expected: -1},
-		"a unit in use retired":   {Kind: estate.KindUnit, ID: "slipway", Retire: true, Expected: -1},
-		"a ruling of no policy":   {Kind: estate.KindRuling, ID: "R", Expected: -1, Body: []byte(`{"id":"R","setting":"media.camera","prefer":"a","over":"b"}`)},
-		"a group inside itself":   {Kind: estate.KindGroup, ID: "g", Expected: -1, Body: []byte(`{"id":"g","of":"people","groups":["g"]}`)},
-		"a definition that tears": {Kind: estate.KindSetting, ID: "media.camera", Expected: -1, Body: []byte(`{"id":"media.camera","kind":"security","type":"text"}`)},
+		"an unknown unit":        policyEdit("x", `"settings":{},"audience":{"include":["unit:nowhere"]}`),
+		"a group in use retired": {Kind: estate.KindGroup, ID: "finance", Retire: true, Expected: -1},
+		"a unit in use retired":  {Kind: estate.KindUnit, ID: "slipway", Retire: true, Expected: -1},
+		"a ruling of no policy": {Kind: estate.KindRuling, ID: "R", Expected: -1,
+			Body: []byte(`{"id":"R","setting":"media.camera","prefer":"a","over":"b"}`)},
+		"a group inside itself": {Kind: estate.KindGroup, ID: "g", Expected: -1, Body: []byte(`{"id":"g","of":"people","groups":["g"]}`)},
+		"a definition that tears": {Kind: estate.KindSetting, ID: "media.camera", Expected: -1,
+			Body: []byte(`{"id":"media.camera","kind":"security","type":"text"}`)},
 	} {
 		var faults problem.Faults
 		if _, err := f.PutEdit(t.Context(), ines, c.ID, in); !errors.As(err, &faults) || len(faults) == 0 || faults[0].Path == "" {
@@ -208,7 +210,8 @@ func TestWhatAnEditBreaksIsRefusedWhole(t *testing.T) {
 		t.Errorf("kept all the same: %v %v", edits, err)
 	}
 	// What one edit breaks another may mend: the policy that names the group goes first.
-	for _, in := range []EditInput{policyEdit("screen-privacy", `"settings":{},"audience":{}`), policyEdit("finance-desks", `"settings":{},"audience":{}`), {Kind: estate.KindGroup, ID: "finance", Retire: true, Expected: -1}} {
+	for _, in := range []EditInput{policyEdit("screen-privacy", `"settings":{},"audience":{}`),
+		policyEdit("finance-desks", `"settings":{},"audience":{}`), {Kind: estate.KindGroup, ID: "finance", Retire: true, Expected: -1}} {
 		if _, err := f.PutEdit(t.Context(), ines, c.ID, in); err != nil {
 			t.Errorf("%s: %v", in.ID, err)
 		}
@@ -256,7 +259,8 @@ func TestTryingStoresNothing(t *testing.T) {
 	for _, a := range trial.Use.AlsoSet {
 		relations[fmt.Sprintf("%s %s %s", a.Setting, a.Policy, a.Relation)] = true
 	}
-	for _, want := range []string{"media.usb_storage contractors-no-usb conflicts", "media.usb_storage usb-read-only repeats", "browser.blocked_sites site-block adds"} {
+	for _, want := range []string{"media.usb_storage contractors-no-usb conflicts", "media.usb_storage usb-read-only repeats",
+		"browser.blocked_sites site-block adds"} {
 		if !relations[want] {
 			t.Errorf("%q is missing in %v", want, relations)
 		}
@@ -327,11 +331,12 @@ func TestDevicesAreFilteredAndSorted(t *testing.T) {
 		"a system":          {DeviceFilter{OS: "macos"}, func(r *DeviceRow) bool { return r.Device.OS == "macos" }, 60},
 		"a group":           {DeviceFilter{Group: "bridge-laptops"}, func(r *DeviceRow) bool { return r.Device.Owner == "" }, 12},
 		"a group of people": {DeviceFilter{Group: "finance"}, func(r *DeviceRow) bool { return r.Unit == "harbour-office" }, 20},
-		"words":             {DeviceFilter{Text: "HALYARD 16"}, func(r *DeviceRow) bool { return strings.HasPrefix(r.Device.Model, "Halyard") }, 120},
-		"problems":          {DeviceFilter{State: "problem"}, func(r *DeviceRow) bool { return r.Problems > 0 }, 92},
-		"a conflict":        {DeviceFilter{State: "conflict"}, func(r *DeviceRow) bool { return r.Counts[rollout.Conflict] > 0 }, 10},
-		"never seen":        {DeviceFilter{State: "never-seen"}, func(r *DeviceRow) bool { return r.LastSeen == nil }, 240},
-		"silent":            {DeviceFilter{State: "silent"}, func(*DeviceRow) bool { return false }, 0},
+		"words": {DeviceFilter{Text: "HALYARD 16"},
+			func(r *DeviceRow) bool { return strings.HasPrefix(r.Device.Model, "Halyard") }, 120},
+		"problems":   {DeviceFilter{State: "problem"}, func(r *DeviceRow) bool { return r.Problems > 0 }, 92},
+		"a conflict": {DeviceFilter{State: "conflict"}, func(r *DeviceRow) bool { return r.Counts[rollout.Conflict] > 0 }, 10},
+		"never seen": {DeviceFilter{State: "never-seen"}, func(r *DeviceRow) bool { return r.LastSeen == nil }, 240},
+		"silent":     {DeviceFilter{State: "silent"}, func(*DeviceRow) bool { return false }, 0},
 	} {
 		rows, err := deviceRows(f, c.filter)
 		if err != nil || len(rows) > c.atMost || len(rows) == 0 && c.atMost > 0 {

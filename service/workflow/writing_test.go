@@ -284,7 +284,8 @@ func TestSplittingAltersNoLaptop(t *testing.T) {
 	for _, bad := range []struct {
 		id, newID estate.PolicyID
 		settings  []setting.ID
-	}{{"house-rules", "house-network", []setting.ID{"signin.banner"}}, {"house-rules", "x", nil}, {"house-rules", "x", []setting.ID{"media.camera"}}, {"house-network", "x", []setting.ID{"network.firewall.public"}}} {
+	}{{"house-rules", "house-network", []setting.ID{"signin.banner"}}, {"house-rules", "x", nil},
+		{"house-rules", "x", []setting.ID{"media.camera"}}, {"house-network", "x", []setting.ID{"network.firewall.public"}}} {
 		faultOf(t, f.Split(t.Context(), ines, c, bad.id, bad.newID, "", bad.settings))
 	}
 	var missing *NotFoundError

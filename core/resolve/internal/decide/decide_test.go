@@ -236,7 +236,8 @@ func TestEachRuleDecides(t *testing.T) {
 			map[int]string{0: "conflict of crew team"}, map[string]string{"0@group": "clashing", "1@group": "clashing"},
 		},
 		{
-			"the strictest value wins whatever the level", strictestNumber, nil, []given{house(number(5), false, 0, 1), site(number(10), false, 0, 2)},
+			"the strictest value wins whatever the level", strictestNumber, nil,
+			[]given{house(number(5), false, 0, 1), site(number(10), false, 0, 2)},
 			map[int]string{0: "5", 1: "5", 2: "10"}, map[string]string{"0@unit:0": "won", "1@unit:1": "weaker"},
 		},
 		{
@@ -252,7 +253,8 @@ func TestEachRuleDecides(t *testing.T) {
 			map[int]string{0: "conflict of house site", 1: "[c]"}, map[string]string{"0@unit:0": "clashing", "1@unit:1": "clashing"},
 		},
 		{
-			"an empty list has nothing in common with others, which is no conflict", commonList, nil, []given{house(texts(), false, 0), site(texts("c"), false, 0)},
+			"an empty list has nothing in common with others, which is no conflict", commonList, nil,
+			[]given{house(texts(), false, 0), site(texts("c"), false, 0)},
 			map[int]string{0: "[]"}, map[string]string{"0@unit:0": "won", "1@unit:1": "won"},
 		},
 	} {

@@ -105,12 +105,14 @@ func (o *Outcomes) Value(v setting.Value) *Outcome {
 		return class
 	}
 	text, _ := v.MarshalJSON() // values always have a JSON form
-	return o.number(append(append(key, 0), text...), 0, func() *Outcome { return &Outcome{Status: outcome.Set, Value: v, Class: class.Number} })
+	return o.number(append(append(key, 0), text...), 0,
+		func() *Outcome { return &Outcome{Status: outcome.Set, Value: v, Class: class.Number} })
 }
 
 // Item numbers an item or row, given as a list or table of one.
 func (o *Outcomes) Item(v setting.Value) *Outcome {
-	return o.number(v.AppendIdentity([]byte{'i'}), itemBit, func() *Outcome { return &Outcome{Status: outcome.Set, Value: v, Prefix: v.Begins()} })
+	return o.number(v.AppendIdentity([]byte{'i'}), itemBit,
+		func() *Outcome { return &Outcome{Status: outcome.Set, Value: v, Prefix: v.Begins()} })
 }
 
 // Conflict numbers a conflict of policies, given sorted.
