@@ -241,7 +241,8 @@ function Asked({ r }: { r: ExceptionRequest }) {
 const inDays = (n: number) => new Date(Date.now() + n * 86_400_000).toISOString().slice(0, 10);
 
 function Ask({ setting, target, onAsked }: { setting: string; target: string; onAsked: () => void }) {
-  const dictionary = useDictionary().data ?? [];
+  const known = useDictionary();
+  const dictionary = known.data ?? [];
   const [id, setID] = useState(setting);
   const [to, setTo] = useState(target);
   const [unset, setUnset] = useState(false);
@@ -314,7 +315,7 @@ function Ask({ setting, target, onAsked }: { setting: string; target: string; on
       </div>
       <p className="quiet text-[13px]">Nothing alters before somebody else approves. Fourteen and three days before it lapses, the overview says so.</p>
       <Failed error={ask.error} />
-      <button type="submit" className="btn btn-primary btn-sm self-end" disabled={!to}>
+      <button type="submit" className="btn btn-primary btn-sm self-end" disabled={!to || known.isPending}>
         Ask
       </button>
     </form>

@@ -7,7 +7,18 @@ import { Empty, Failed, Heads, Loading, Page, Sheet } from '../../ui/parts';
 import { Course } from '../../ui/course';
 import { count, number, Time } from '../../ui/words';
 import { Recipients } from './recipients';
-import { findingWords, groups, recoveryKey, stateWords, titleOf, type CoverageCounts, type Group, type UnitCoverage } from './words';
+import {
+  findingWords,
+  groups,
+  recoveryKey,
+  stateWords,
+  titleOf,
+  type CoverageCounts,
+  type CoverageDay,
+  type Group,
+  type RecoveryFinding,
+  type UnitCoverage,
+} from './words';
 
 export function CoverageScreen() {
   const [params, setParams] = useSearchParams();
@@ -45,26 +56,39 @@ export function CoverageScreen() {
           <Empty>There is no laptop that you see. Laptops come in from a source, or with an invitation.</Empty>
         </div>
       )}
-      {!!units.data?.length && (
-        <>
-          <Whole of={units.data[0]!} unit={units.data[0]!.unit} open={open} />
-          <Findings />
-          <Units list={units.data} open={open} chosen={{ unit, group }} />
-          {group && <Laptops unit={unit} group={group} of={units.data.find((u) => u.unit === unit)} />}
-          <Recipients />
-        </>
-      )}
+      {!!units.data?.length && <Parts units={units.data} open={open} chosen={{ unit, group }} />}
     </Page>
   );
 }
 
+/** The parts of the page, shown together once all of them are known: what comes late would push down what is read already. */
+function Parts({ units, open, chosen }: { units: UnitCoverage[]; open: Open; chosen: Chosen }) {
+  const whole = units[0]!.unit;
+  const days = useQuery({
+    queryKey: [...recoveryKey, 'days', whole],
+    queryFn: () => got(api.GET('/api/v1/coverage/days', { params: { query: { unit: whole } } })),
+  });
+  const findings = useRecoveryFindings();
+  if (days.isPending || findings.isPending) return <Loading />;
+  return (
+    <>
+      <Failed error={days.error} />
+      <Whole of={units[0]!} days={days.data ?? []} open={open} />
+      <Findings list={findings.data ?? []} error={findings.error} />
+      <Units list={units} open={open} chosen={chosen} />
+      {chosen.group && <Laptops unit={chosen.unit} group={chosen.group} of={units.find((u) => u.unit === chosen.unit)} />}
+      <Recipients />
+    </>
+  );
+}
+
 type Open = (of: { unit: string; group: Group }) => void;
+type Chosen = { unit: string; group: Group | undefined };
 
 const share = (c: CoverageCounts) => (c.demanded === 0 ? undefined : Math.min(100, (100 * c.escrowed) / c.demanded));
 
 /** The share of the laptops that policies want encrypted, and how it went. */
-function Whole({ of, unit, open }: { of: UnitCoverage; unit: string; open: Open }) {
-  const days = useQuery({ queryKey: [...recoveryKey, 'days', unit], queryFn: () => got(api.GET('/api/v1/coverage/days', { params: { query: { unit } } })) });
+function Whole({ of, days, open }: { of: UnitCoverage; days: CoverageDay[]; open: Open }) {
   const c = of.counts;
   const s = share(c);
   return (
@@ -89,7 +113,7 @@ function Whole({ of, unit, open }: { of: UnitCoverage; unit: string; open: Open 
             </li>
           ))}
       </ul>
-      {!!days.data && days.data.length > 1 && <Course days={days.data.map((d) => ({ day: d.day, percent: share(d.counts) ?? 0 }))} />}
+      {days.length > 1 && <Course days={days.map((d) => ({ day: d.day, percent: share(d.counts) ?? 0 }))} />}
     </div>
   );
 }
@@ -123,13 +147,12 @@ function Bar({ of: c, thin = false }: { of: CoverageCounts; thin?: boolean }) {
   );
 }
 
-function Findings() {
-  const { data, error } = useRecoveryFindings();
-  if (!data?.length) return <Failed error={error} />;
+function Findings({ list, error }: { list: RecoveryFinding[]; error: unknown }) {
+  if (!list.length) return <Failed error={error} />;
   return (
-    <Sheet title="Has to be looked at" aside={count(data.length, 'finding')}>
+    <Sheet title="Has to be looked at" aside={count(list.length, 'finding')}>
       <ul className="divide-y divide-base-300 text-sm">
-        {data.map((f) => (
+        {list.map((f) => (
           <li key={f.code + (f.what ?? '')} className="px-4 py-2">
             <strong className="tabular-nums">{count(f.laptops, 'laptop')}</strong> {findingWords[f.code]}
             {f.what && (
@@ -156,7 +179,7 @@ function Findings() {
   );
 }
 
-function Units({ list, open, chosen }: { list: UnitCoverage[]; open: Open; chosen: { unit: string; group?: Group | undefined } }) {
+function Units({ list, open, chosen }: { list: UnitCoverage[]; open: Open; chosen: Chosen }) {
   // What no laptop is in has no column.
   const columns = groups.filter((g) => g.group !== 'escrowed' && (!('act' in g) || list[0]!.counts[g.field] > 0));
   return (
