@@ -9,7 +9,7 @@ PICTURES ?= docs/screenshots
 SIZES ?= 10000,100000,1000000
 FUZZ ?= 100x
 
-.PHONY: help demo test fuzz lint bench build package sbom console generate pictures tools chromium clean
+.PHONY: help demo test race fuzz lint bench build package sbom console generate pictures tools chromium clean
 
 help: ## what can be made
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -18,9 +18,11 @@ demo: build ## the service with the demo estate and 240 simulated laptops, on ht
 	@bin/zridge demo $(DEMO)
 
 # Packages that start services and browsers run alone: beside each other they would only wait for each other.
-# With the race detector: the service, and of the core the tests that alter estates, shortened. `go test -race ./...` runs all.
+# With the race detector, some of them shortened: the use cases, the tests of the service in which things happen at once,
+# and of the core those that alter estates. `make race` runs everything with it.
 # Time limits are there to end what hangs; they are many times what a quiet machine takes.
 heavy := /e2e$$|/service$$|/service/workflow$$
+at_once := Killed|ThatBreak|While|AtOnce|Streams|Restart|Dies|IsProvisioned|IsFollowed|TestARollout|DriftIsSeen|AccessEnds|Checkpoints|WriteAnswers|IsReplaced
 
 test: tools chromium openssl slapd nginx desktop laptop encryption console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
@@ -28,11 +30,16 @@ test: tools chromium openssl slapd nginx desktop laptop encryption console/dist/
 	cd console && npm run --silent lint
 	$(MAKE) --no-print-directory drift
 	go test $$(go list ./... | grep -vE '$(heavy)') -timeout 20m
-	go test -race ./service ./service/workflow -p 1 -timeout 20m
+	go test ./service ./service/workflow -p 1 -parallel 4 -timeout 20m
+	go test -race -short ./service/workflow -timeout 20m
+	go test -race ./service -parallel 4 -run '$(at_once)' -timeout 20m
 	go test -race ./core/rollout -run Asking
 	go test -race -short ./core/resolve -run 'Edits|ThereAndBack|TwoSteps|Laws' -timeout 20m
 	go test ./e2e -count=1 -parallel 3 -timeout 40m # it builds the program itself, which the cache of tests does not see
 	$(MAKE) --no-print-directory fuzz fuzz_tests=core/resolve:FuzzWholeEstatesAndEdits
+
+race: tools openssl slapd nginx desktop laptop encryption console/dist/index.html ## every test but those of the browser, with the race detector
+	go test -race $$(go list ./... | grep -v '/e2e$$') -p 1 -timeout 60m
 
 # Fuzz tests, as package:name. Each begins with the corpus that is kept in testdata and with nothing that earlier runs found:
 # otherwise reading the corpus takes longer on every run. FUZZ is a number of inputs ("100x") or a time ("1m") for each.

@@ -16,8 +16,12 @@ import (
 // TestABoundedEstateSaysTheSame cuts made-up estates down to some units. What their laptops get, and
 // why, is the same as in the whole estate, and nothing of laptops and people elsewhere is left.
 func TestABoundedEstateSaysTheSame(t *testing.T) {
+	laptops := 50
+	if testing.Short() {
+		laptops = 15
+	}
 	for seed := range uint64(2) {
-		s := world.Make(world.Of(50), seed)
+		s := world.Make(world.Of(laptops), seed)
 		whole := impact.Resolve(s)
 		before := textOf(t, s)
 		for _, units := range [][]string{{string(s.Units[1].ID)},

@@ -170,7 +170,10 @@ func (s *safe) shows(t testing.TB, device, person string) *ShownKey {
 // audit log or the reports, in any form; a stolen database gives them with the escrow identity, and without it none.
 func TestNoKeyIsAnywhere(t *testing.T) {
 	t.Parallel()
-	const laptops = 1000
+	laptops := 1000
+	if testing.Short() {
+		laptops = 100
+	}
 	s := safeWith(t, laptops)
 	for i := range laptops {
 		s.stores(t, fmt.Sprintf("L%06d", i))
@@ -278,7 +281,7 @@ func TestNoKeyIsAnywhere(t *testing.T) {
 		}
 	}
 	// The search finds what is there.
-	if !bytes.Contains(searched.Bytes(), []byte("L000999")) || !bytes.Contains(searched.Bytes(), []byte("age-encryption.org")) {
+	if !bytes.Contains(searched.Bytes(), []byte(fmt.Sprintf("L%06d", laptops-1))) || !bytes.Contains(searched.Bytes(), []byte("age-encryption.org")) {
 		t.Error("the search looks at something else")
 	}
 }
