@@ -24,7 +24,7 @@
 //	match      each policy's audience becomes one set of laptops for each level at which it applies (matches.go; internal/match)
 //	decide     each setting is decided among the entries of the policies that apply: support, detached entries, exceptions, locks, the
 //	           combine rule, rulings (update_settings.go; internal/decide)
-//	force      forced values replace decided ones, then checks are evaluated over the result (update_settings.go)
+//	force      forced values replace decided ones, then checks are evaluated over the result (force_settings.go)
 //
 // All phases work on sets of laptops, in blocks of 4,096 rows (package bitset). A row is a subject:
 // a laptop with the person who signs in. One laptop is a set of one: the same matcher and the same
