@@ -1,8 +1,6 @@
 // All server state: one key for each question, and what makes it stale.
 import { keepPreviousData, QueryClient, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { useEffect } from 'react';
-import { api, got, Refusal, type Change, type Edit, type Setting, type TrialEdit, type EditKind, type EstateObject, isPlan, isPolicy, isRule } from './client';
-import { watchEvents } from './events';
+import { api, got, Refusal, type Change, type Edit, type Setting, type TrialEdit, type EditKind, type EstateObject, isPolicy } from './client';
 import { onMoment, useMoment } from './moment';
 
 export const queries = new QueryClient({
@@ -428,7 +426,7 @@ export const useRetirement = (id: string, change: Draft, enabled: boolean) =>
   });
 
 /** Writes under way, by the change that they go into: news of a change waits for them. */
-const writes = new Map<string, Promise<unknown>>();
+export const writes = new Map<string, Promise<unknown>>();
 
 /**
  * Puts an object into a change and gives the edit with what the change does then. The answer becomes what is known of the change: nothing
@@ -469,15 +467,6 @@ export async function stored(change: string, { effect, change_version: version, 
   void queries.invalidateQueries({ queryKey: [...keys.changes, 'list'] });
 }
 
-/** Asks again for a change that is at a version now, unless this browser made it so and knows it. */
-async function changeAltered(id: string | undefined, version: number | undefined) {
-  if (id) await writes.get(id);
-  const known = id && version ? queries.getQueryData<Change>([...keys.changes, id]) : undefined;
-  if (known && known.state === 'open' && known.version >= (version ?? 0)) void queries.invalidateQueries({ queryKey: [...keys.changes, 'list'] });
-  else void queries.invalidateQueries({ queryKey: keys.changes });
-}
-
-/** All rollouts, those under way first. */
 /** Requests to see a recovery key that wait for the reader as the second person. */
 export const useKeyRequests = (enabled: boolean) =>
   useQuery({ queryKey: [...keys.devices, 'recovery', 'requests'], queryFn: () => got(api.GET('/api/v1/key-requests')), enabled });
@@ -485,114 +474,3 @@ export const useKeyRequests = (enabled: boolean) =>
 /** What has to be looked at about recovery keys. */
 export const useRecoveryFindings = () =>
   useQuery({ queryKey: [...keys.devices, 'recovery', 'findings'], queryFn: () => got(api.GET('/api/v1/coverage/findings')) });
-
-export const useRollouts = () => useQuery({ queryKey: [...keys.rollouts, 'list'], queryFn: () => got(api.GET('/api/v1/rollouts')) });
-
-export const useRollout = (id: string) =>
-  useQuery({
-    queryKey: [...keys.rollouts, id],
-    queryFn: () => got(api.GET('/api/v1/rollouts/{id}', { params: { path: { id } } })),
-    retry: false,
-    refetchInterval: 15_000, // waits and gates pass by time alone
-  });
-
-/** What happened in a rollout as a whole, the newest first. */
-export const useRolloutEvents = (id: string) =>
-  useQuery({
-    queryKey: [...keys.rollouts, id, 'events'],
-    queryFn: () => got(api.GET('/api/v1/rollouts/{id}/events', { params: { path: { id }, query: { limit: 60 } } })),
-  });
-
-export const useRolloutLaptops = (id: string, wave: string, state: string, enabled = true) =>
-  useQuery({
-    queryKey: [...keys.rollouts, id, 'laptops', wave, state],
-    queryFn: () =>
-      got(
-        api.GET('/api/v1/rollouts/{id}/laptops', {
-          params: { path: { id }, query: { limit: 200, ...(wave ? { wave } : {}), ...(state ? { state: state as never } : {}) } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    enabled,
-  });
-
-/** The rollouts under way that a laptop is in. */
-export const useComing = (device: string) =>
-  useQuery({
-    queryKey: [...keys.rollouts, 'coming', device],
-    queryFn: () => got(api.GET('/api/v1/devices/{id}/rollouts', { params: { path: { id: device } } })),
-  });
-
-/** All that somebody needs who decides about a change. */
-export const useReview = (id: string) =>
-  useQuery({
-    queryKey: [...keys.changes, id, 'review'],
-    queryFn: () => got(api.GET('/api/v1/changes/{id}/review', { params: { path: { id } } })),
-    retry: false,
-  });
-
-/** Changes whose review waits for somebody. */
-export const useReviews = () => useQuery({ queryKey: [...keys.changes, 'reviews'], queryFn: () => got(api.GET('/api/v1/reviews')) });
-
-const objectsOf = (kind: 'rollout_plans' | 'approval_rules') => got(api.GET('/api/v1/estate/{kind}', { params: { path: { kind }, query: { limit: 1000 } } }));
-
-/** Rollout plans as they are live. */
-export const useRolloutPlans = () =>
-  useQuery({
-    queryKey: [...keys.estate, 'objects', 'rollout_plans'],
-    queryFn: async () => (await objectsOf('rollout_plans')).items.flatMap((o) => (o.body && isPlan(o.body) ? [o.body] : [])),
-  });
-
-/** Approval rules as they are live. */
-export const useApprovalRules = () =>
-  useQuery({
-    queryKey: [...keys.estate, 'objects', 'approval_rules'],
-    queryFn: async () => (await objectsOf('approval_rules')).items.flatMap((o) => (o.body && isRule(o.body) ? [o.body] : [])),
-  });
-
-/** Asks again for what has changed. Laptops check in all the time: their news is gathered. */
-export function useLiveUpdates(on: boolean) {
-  useEffect(() => {
-    if (!on) return;
-    let waiting: ReturnType<typeof setTimeout> | undefined;
-    let rolling: ReturnType<typeof setTimeout> | undefined;
-    const stop = watchEvents(({ topic, id, version }) => {
-      if (topic === 'device') {
-        waiting ??= setTimeout(() => {
-          waiting = undefined;
-          void queries.invalidateQueries({ queryKey: keys.devices });
-        }, 2000);
-        return;
-      }
-      if (topic === 'rollout') {
-        rolling ??= setTimeout(() => {
-          rolling = undefined;
-          void queries.invalidateQueries({ queryKey: keys.rollouts });
-          void queries.invalidateQueries({ queryKey: [...keys.changes, 'list'] });
-        }, 500);
-        return;
-      }
-      if (topic === 'key') {
-        void queries.invalidateQueries({ queryKey: [...keys.devices, 'recovery', 'requests'] });
-        return;
-      }
-      if (topic === 'source') {
-        void queries.invalidateQueries({ queryKey: keys.sources });
-        return;
-      }
-      if (topic === 'change') void changeAltered(id, version);
-      if (topic === 'estate') {
-        void queries.invalidateQueries({ queryKey: keys.changes });
-        void queries.invalidateQueries({ queryKey: keys.estate });
-        void queries.invalidateQueries({ queryKey: keys.devices });
-        void queries.invalidateQueries({ queryKey: keys.sources });
-        void queries.invalidateQueries({ queryKey: keys.rollouts });
-      }
-    });
-    return () => {
-      clearTimeout(waiting);
-      clearTimeout(rolling);
-      stop();
-    };
-  }, [on]);
-}

@@ -1,7 +1,8 @@
 // One change: its edits before and after, what it does to laptops, and publishing.
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, got, type Change, type Edit, type Value, type EstateObject } from '../api/client';
-import { keys, useChange, useImpact, useMay, useReview, useRollouts } from '../api/queries';
+import { keys, useChange, useImpact, useMay } from '../api/queries';
+import { useReview, useRollouts } from '../api/rollouts';
 import { useWrite } from '../api/writes';
 import { announce } from '../ui/announce';
 import { useOpenChange } from '../ui/change';

@@ -3,7 +3,8 @@ import { ChevronDown, ChevronRight, FolderInput, GitCompare, History as HistoryI
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, got, type Coming, type Delivery, type DevicePage, type Setting, type SettingAnswer } from '../api/client';
-import { keys, useComing, useDevice, useDictionary } from '../api/queries';
+import { keys, useDevice, useDictionary } from '../api/queries';
+import { useComing } from '../api/rollouts';
 import { useWrite } from '../api/writes';
 import { Why, NotApplyingList } from '../ui/why';
 import { BeforeAfter } from '../ui/impact';

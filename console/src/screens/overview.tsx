@@ -2,7 +2,8 @@
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import type { Overview, Rollout } from '../api/client';
-import { useOverview, useQuestions, useRecoveryFindings, useReviews, useRollouts, useWho } from '../api/queries';
+import { useOverview, useQuestions, useRecoveryFindings, useWho } from '../api/queries';
+import { useReviews, useRollouts } from '../api/rollouts';
 import { findingWords } from './keys/words';
 import { lintKey, lintPlace, lintText } from '../ui/lints';
 import { QuestionLine } from '../ui/questions';

@@ -1,7 +1,7 @@
 // All rollouts: those under way with their waves, then those that are over.
 import { Link } from 'react-router';
 import type { Rollout } from '../../api/client';
-import { useRollouts } from '../../api/queries';
+import { useRollouts } from '../../api/rollouts';
 import { Empty, Failed, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { laptopStates, Progress, StateBar, StateCounts } from '../../ui/rollout';
 import { count, Time } from '../../ui/words';

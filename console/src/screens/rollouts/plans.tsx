@@ -1,7 +1,7 @@
 // All rollout plans.
 import { Plus } from 'lucide-react';
 import { Link } from 'react-router';
-import { useRolloutPlans } from '../../api/queries';
+import { useRolloutPlans } from '../../api/rollouts';
 import { Empty, Failed, Heads, Id, Loading, Page } from '../../ui/parts';
 import { waveWord } from '../../ui/rollout';
 

@@ -2,7 +2,8 @@
 import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import type { Rollout, RolloutWave } from '../../api/client';
-import { useGroups, useMay, useRollout, useRolloutEvents, useRolloutLaptops, useUnits } from '../../api/queries';
+import { useGroups, useMay, useUnits } from '../../api/queries';
+import { useRollout, useRolloutEvents, useRolloutLaptops } from '../../api/rollouts';
 import { useAnnounced } from '../../ui/announce';
 import { Failed, Fold, Heads, Id, Loading, Page, Sheet } from '../../ui/parts';
 import { Course, laptopStates, lengthOf, Progress, progressWord, StateBar, StateCounts, waveWord } from '../../ui/rollout';
