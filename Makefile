@@ -93,11 +93,11 @@ $(api_types): console/src/api/openapi.json console/node_modules/.installed
 	cd console && npm run --silent types
 	@touch $@
 
-# Exact versions are pinned in package.json; `npm install` and not `npm ci`, since a lock file made on one
-# platform lacks the optional packages of others.
-console/node_modules/.installed: console/package.json
+# The lock file has the optional packages of every platform. After an edit of package.json, make it anew with
+# `npm install --package-lock-only` where there is no node_modules: npm leaves out other platforms otherwise.
+console/node_modules/.installed: console/package.json console/package-lock.json
 	@echo "Installing the packages that the console is built with"
-	@cd console && npm install --no-audit --no-fund --loglevel=error
+	@cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
 generate: ## the API's description, the dictionary's pages, and the demo's tables
