@@ -82,7 +82,10 @@ func build(was *Plan, s *estate.Snapshot) *Plan {
 	}
 	// Indexed finds objects by id. It takes over from the snapshot before what is the same, so that
 	// an edit of one policy indexes one policy.
-	p := &Plan{snapshot: s.Indexed(was.snapshot)}
+	p := &Plan{snapshot: s.Indexed(was.snapshot), fields: &fieldCache{}, answers: was.answers}
+	if was == nothing {
+		p.answers = &answers{}
+	}
 	p.Gen = words
 	// Both are found when they are first asked for: many plans are only previews, and nobody asks
 	// those.

@@ -41,6 +41,16 @@ func (d Devices) orInto(rows intern.DeviceSet) {
 	}
 }
 
+// equal tells whether two sets have the same laptops, by their numbers.
+func (d Devices) equal(e Devices) bool {
+	for b := min(d.from, e.from); b < max(d.end(), e.end()); b++ {
+		if !d.block(b).Equal(e.block(b)) {
+			return false
+		}
+	}
+	return true
+}
+
 // Len counts the laptops.
 func (d Devices) Len() (n int) {
 	for _, b := range d.blocks {

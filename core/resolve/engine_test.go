@@ -14,6 +14,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/outcome"
 	. "zenithridge.example/zridge/core/resolve"
+	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -305,6 +306,27 @@ func planDiffers(a, b *Plan) string {
 		if x, y := a.Applies(id).String(), b.Applies(id).String(); x != y {
 			return fmt.Sprintf("%s applies to %s, from nothing to %s", id, x, y)
 		}
+		reachA, _ := a.Reach(id)
+		reachB, _ := b.Reach(id)
+		if x, y := fmt.Sprintf("%+v", *reachA), fmt.Sprintf("%+v", *reachB); x != y {
+			return fmt.Sprintf("%s reaches %s, from nothing %s", id, x, y)
+		}
+		for _, e := range s.Policies[i].Entries { // as when it is typed: among its laptops, beside itself
+			x := fmt.Sprint(a.EntryFates(e.Setting, reachA.Gets, id))
+			if y := fmt.Sprint(b.EntryFates(e.Setting, reachB.Gets, id)); x != y {
+				return fmt.Sprintf("%s of %s stands %s, from nothing %s", e.Setting, id, x, y)
+			}
+		}
+	}
+	for _, variable := range []string{"device", "person"} {
+		for _, field := range []string{"unit", "units", "ram", "title", "os_version"} {
+			x, n := a.FieldValues(rule.Look{Variable: variable, Field: field}, 50)
+			y, m := b.FieldValues(rule.Look{Variable: variable, Field: field}, 50)
+			x, y = sortedValues(x), sortedValues(y)
+			if n != m || fmt.Sprint(x) != fmt.Sprint(y) {
+				return fmt.Sprintf("%s.%s is %v of %d, from nothing %v of %d", variable, field, x, n, y, m)
+			}
+		}
 	}
 	for i := range s.Groups {
 		id := s.Groups[i].ID
@@ -329,11 +351,19 @@ func planDiffers(a, b *Plan) string {
 		if x, y := fmt.Sprint(a.EntryFates(id, a.All(), beside)), fmt.Sprint(b.EntryFates(id, b.All(), beside)); x != y {
 			return fmt.Sprintf("%s stands %s, from nothing %s", id, x, y)
 		}
+		if x, y := fmt.Sprint(a.Lacking(id), a.SupportUnknown(id)), fmt.Sprint(b.Lacking(id), b.SupportUnknown(id)); x != y {
+			return fmt.Sprintf("%s lack %s, from nothing %s", id, x, y)
+		}
 	}
 	if x, y := fmt.Sprint(a.Lints()), fmt.Sprint(b.Lints()); x != y {
 		return fmt.Sprintf("lints %s, from nothing %s", x, y)
 	}
 	return ""
+}
+
+// sortedValues gives values in order: in which order laptops are met is another matter.
+func sortedValues(values []setting.Value) []setting.Value {
+	return slices.SortedFunc(slices.Values(values), setting.Value.Compare)
 }
 
 // differenceDiffers compares what Differ says with a comparison laptop by laptop.

@@ -46,11 +46,17 @@ func (p *Plan) EntryFates(id setting.ID, among Devices, beside estate.PolicyID) 
 // each for all of the settings: the laptops of a policy are looked up once and not once for each
 // setting.
 func (p *Plan) FatesBySetting(ids []setting.ID, among Devices, beside estate.PolicyID) [][]EntryFates {
-	indices := make([]*settingIndex, len(ids))
+	out := make([][]EntryFates, len(ids))
+	indices := make([]*settingIndex, len(ids)) // of those that must be counted
 	for i, id := range ids {
 		if at, known := p.settingAt.Number(id); known {
-			indices[i] = &p.settings[at]
+			if out[i], known = p.keptFates(fateQuestion{id, beside}, &p.settings[at], among); !known {
+				indices[i] = &p.settings[at]
+			}
 		}
+	}
+	if !slices.ContainsFunc(indices, func(c *settingIndex) bool { return c != nil }) {
+		return out
 	}
 	other := int32(-1) // the policy that all are seen beside
 	if at, known := p.policyAt.Number(beside); known {
@@ -66,10 +72,10 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices, beside estate.Pol
 		lock.Unlock()
 		return func(w *worker) { mine.block(w, among) }
 	})
-	out := make([][]EntryFates, len(ids))
 	for i, c := range indices {
 		if c != nil {
 			out[i] = p.entryFates(c, i, threads)
+			p.keepFates(fateQuestion{ids[i], beside}, c, among, out[i])
 		}
 	}
 	return out
@@ -258,25 +264,17 @@ func (w *EstateResolution) Forced(id setting.ID) Devices {
 	return found
 }
 
-// Lacking gives the laptops that do not support a setting, by the first reason: another platform,
-// an older version, another edition, or something that the laptop cannot do. It is nil where every
+// Lacking gives the laptops that do not support a setting, by the first reason: another platform, an
+// older version, another edition, or something that the laptop cannot do. It is nil where every
 // laptop supports it.
 func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
-	at, there := p.settingAt.Number(id)
-	if !there || len(p.settings[at].Def.Supports) == 0 {
+	kept, limited := p.support(id)
+	if !limited {
 		return nil
 	}
-	found := newGatherer[setting.Unsupported](p)
-	p.eachBlock(p.Laptops(), func(w *worker) {
-		for number, why := range setting.Unsupporteds {
-			if rows := w.lacking(&p.settings[at]).By[number]; rows != nil {
-				found.add(why, w.Block, rows)
-			}
-		}
-	})
-	out := map[setting.Unsupported]Devices{}
-	for why := range found.sets {
-		out[why] = found.devices(why)
+	out := make(map[setting.Unsupported]Devices, len(kept.by))
+	for why, devices := range kept.by {
+		out[why] = devices.On(p)
 	}
 	return out
 }
@@ -284,17 +282,41 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 // SupportUnknown gives the laptops of which it is not known whether they support a setting: its
 // condition on what the laptop can do fails there. They count as supported.
 func (p *Plan) SupportUnknown(id setting.ID) Devices {
-	at, there := p.settingAt.Number(id)
-	if !there || len(p.settings[at].support.Needs) == 0 {
+	if at, there := p.settingAt.Number(id); !there || len(p.settings[at].support.Needs) == 0 {
 		return Devices{}
 	}
-	found := Devices{plan: p}
+	kept, _ := p.support(id)
+	return kept.unknown.On(p)
+}
+
+// support finds the laptops that do not support a setting. limited is false where every laptop does.
+func (p *Plan) support(id setting.ID) (out keptLacking, limited bool) {
+	at, there := p.settingAt.Number(id)
+	if !there || len(p.settings[at].Def.Supports) == 0 {
+		return out, false
+	}
+	def := p.settings[at].Def
+	if out, known := p.keptLacking(def); known {
+		return out, true
+	}
+	found, unknown := newGatherer[setting.Unsupported](p), Devices{plan: p}
 	p.eachBlock(p.Laptops(), func(w *worker) {
-		if rows := w.lacking(&p.settings[at]).Unknown; rows != nil {
-			found.add(w.Block, rows)
+		lacking := w.lacking(&p.settings[at])
+		for number, why := range setting.Unsupporteds {
+			if rows := lacking.By[number]; rows != nil {
+				found.add(why, w.Block, rows)
+			}
+		}
+		if lacking.Unknown != nil {
+			unknown.add(w.Block, lacking.Unknown)
 		}
 	})
-	return found
+	out = keptLacking{p.ground(), def, map[setting.Unsupported]Devices{}, unknown.Bare()}
+	for why := range found.sets {
+		out.by[why] = found.devices(why).Bare()
+	}
+	p.keepLacking(out)
+	return out, true
 }
 
 // Winners gives, by policy, the laptops among some on which the policy's entry for a setting won,

@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"slices"
+	"sync"
 
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
@@ -13,8 +14,17 @@ import (
 
 // FieldValues gives the different values that laptops, or people, have in a field that an expression
 // looks at, in the order in which they are met, and how many laptops or people have one. After most
-// different values the others are left out.
+// different values the others are left out. The values must not be altered.
+//
+// It goes through all laptops the first time. Plans with the same people and laptops share what was
+// found, so that an edit of a policy finds it again.
 func (p *Plan) FieldValues(look rule.Look, most int) (values []setting.Value, known int) {
+	found := p.fields.of(fieldQuestion{look, most}, func() fieldAnswer { return p.findFieldValues(look, most) })
+	return found.values, found.known
+}
+
+// findFieldValues goes through all laptops, or people.
+func (p *Plan) findFieldValues(look rule.Look, most int) (out fieldAnswer) {
 	column := &intern.Column{Look: look}
 	n := p.Devices.Len()
 	if look.Variable == "person" {
@@ -27,13 +37,50 @@ func (p *Plan) FieldValues(look rule.Look, most int) (values []setting.Value, kn
 		if v.IsNothing() {
 			continue
 		}
-		known++
-		if key = v.AppendIdentity(key[:0]); !seen[string(key)] && len(values) < most {
+		out.known++
+		if key = v.AppendIdentity(key[:0]); !seen[string(key)] && len(out.values) < most {
 			seen[string(key)] = true
-			values = append(values, v)
+			out.values = append(out.values, v)
 		}
 	}
-	return values, known
+	return out
+}
+
+// fieldCache keeps what FieldValues found. It is shared by plans with the same people, laptops and
+// units, and safe for concurrent use.
+type fieldCache struct {
+	mu    sync.Mutex
+	known map[fieldQuestion]func() fieldAnswer
+}
+
+// fieldQuestion is what FieldValues is asked.
+type fieldQuestion struct {
+	look rule.Look
+	most int
+}
+
+// fieldAnswer is what it answers.
+type fieldAnswer struct {
+	values []setting.Value
+	known  int
+}
+
+// mostFields is how many answers are kept: an expression can name fields that nobody has.
+const mostFields = 200
+
+// of gives the answer to a question. It is found by whoever asks first; others wait for it.
+func (c *fieldCache) of(question fieldQuestion, find func() fieldAnswer) fieldAnswer {
+	c.mu.Lock()
+	answer := c.known[question]
+	if answer == nil {
+		if c.known == nil || len(c.known) >= mostFields {
+			c.known = map[fieldQuestion]func() fieldAnswer{}
+		}
+		answer = sync.OnceValue(find) // which lets go of find, and of the plan, once it was called
+		c.known[question] = answer
+	}
+	c.mu.Unlock()
+	return answer()
 }
 
 // FieldNames lists the fields of `device`, or of `person`, that some laptop or person has, sorted.

@@ -60,7 +60,7 @@ func (b *builder) peopleAndDevices() {
 	if people.Same && devices.Same && b.movedUnits == nil && was.Alive != nil {
 		p.People, p.PersonAt, p.ofPerson = was.People, was.PersonAt, was.ofPerson
 		p.Devices, p.DeviceAt, p.ofDevice, p.byDevice, p.rank = was.Devices, was.DeviceAt, was.ofDevice, was.byDevice, was.rank
-		p.Owner, p.Alive = was.Owner, was.Alive
+		p.Owner, p.Alive, p.fields = was.Owner, was.Alive, was.fields
 		b.rows, b.systems = make([]bitset.Packed, p.Blocks()), make([]bitset.Packed, p.Blocks())
 		return
 	}

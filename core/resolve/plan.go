@@ -53,6 +53,8 @@ type Plan struct {
 	naming       func() [][]int                 // by group: policies that name it; gathered when it is first asked, as what follows
 	ranked       func() *rankedIndex            // the ranked entries of every level match
 	blockMatches []atomic.Pointer[blockMatches] // by block, as they are first asked for
+	fields       *fieldCache                    // what laptops and people have in fields; the same where they and the tree of units are
+	answers      *answers                       // about policies and settings, of all plans made from one another
 	beside       *Plan                          // that has most matches alike; nil: none is known
 	unlike       []int                          // policies of which the matches are not those of beside
 	resolving    sync.Mutex

@@ -71,8 +71,24 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 	return out
 }
 
-// ReachOf tests a policy as if it were active, whether or not it is in the plan.
+// ReachOf tests a policy as if it were active, whether or not it is in the plan. The result must not
+// be altered.
 func (p *Plan) ReachOf(pol *estate.Policy) *Reach {
+	entries := p.entriesOf(pol)
+	definitions := make([]*setting.Definition, len(entries))
+	for i, e := range entries {
+		definitions[i] = p.settings[e.setting].Def
+	}
+	if kept := p.keptReach(pol, definitions); kept != nil {
+		return kept
+	}
+	out := p.findReach(pol, entries)
+	p.keepReach(pol, definitions, out)
+	return out
+}
+
+// findReach is ReachOf for a policy of which nothing is kept.
+func (p *Plan) findReach(pol *estate.Policy, entries []entry) *Reach {
 	out := &Reach{Errors: map[string]int{}}
 	for _, t := range slices.Concat(pol.Audience.Include, pol.Audience.Exclude) {
 		if p.Target(t).At == intern.None {
@@ -85,12 +101,9 @@ func (p *Plan) ReachOf(pol *estate.Policy) *Reach {
 	audience.Active = true
 	seen := &reaching{out: out, policy: pol, when: audience.When, includes: map[estate.Target]int{}, excludes: map[estate.Target]int{}}
 	// Sets are of this plan from the start, so that counting an empty one needs no special case.
-	for _, to := range []*Devices{
-		&out.Gets, &out.Excluded, &out.Condition, &out.NotTaken, &out.Platform, &out.Outside, &out.NotIncluded, &out.Unsupported, &out.Unknown,
-	} {
+	for _, to := range out.all() {
 		to.plan = p
 	}
-	entries := p.entriesOf(pol)
 	p.eachBlock(p.Laptops(), func(w *worker) {
 		seen.worker = w
 		gets := w.Keep()
