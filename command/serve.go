@@ -156,6 +156,10 @@ func serveCommand(s Streams) *cli.Command {
 				Name:  "audit-copy",
 				Usage: "where checkpoints of the audit log are sent: `PLACE`, one of file:PATH, syslog+tls://HOST:PORT, https://HOST/PATH",
 			},
+			&cli.StringSliceFlag{
+				Name:  "audit-forward",
+				Usage: "where records of the audit log are sent as they are written: `PLACE`, in the forms of --audit-copy",
+			},
 			&cli.IntFlag{
 				Name:  "keep-audit",
 				Usage: "`DAYS` that records of the audit log are kept: 30 to 10000; without it for ever",
@@ -264,6 +268,7 @@ func serveCommand(s Streams) *cli.Command {
 				Audit: service.AuditLog{
 					Key:    c.String("audit-key"),
 					Copies: c.StringSlice("audit-copy"),
+					Places: c.StringSlice("audit-forward"),
 					Keep:   time.Duration(c.Int("keep-audit")) * 24 * time.Hour,
 				},
 			}

@@ -8,16 +8,11 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"crypto/tls"
 	"crypto/x509"
-	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
-	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -33,6 +28,7 @@ import (
 type AuditLog struct {
 	Key    string        // file with the signing key; empty: audit.key beside the database. It is made if it is not there
 	Copies []string      // where checkpoints are sent: file:PATH, syslog+tls://HOST:PORT or https://…
+	Places []string      // where records are sent as they are written, in the same forms
 	Keep   time.Duration // after which records are removed, in whole signed segments; 0: never
 }
 
@@ -55,12 +51,6 @@ type signer struct {
 type checkpointCopy struct {
 	to      destination
 	waiting []audit.Checkpoint
-}
-
-// destination takes copies of checkpoints.
-type destination interface {
-	send(ctx context.Context, c audit.Checkpoint) error
-	String() string // without secrets
 }
 
 // auditKey reads the signing key, or makes one, and gives it with all public keys by which the log
@@ -224,7 +214,7 @@ func (s *signer) sign(ctx context.Context) {
 		}
 		for len(to.waiting) > 0 {
 			within, cancel := context.WithTimeout(ctx, sendWithin)
-			err := to.to.send(within, to.waiting[0])
+			err := to.to.send(within, entries{checkpointEntry(to.waiting[0])})
 			cancel()
 			if err != nil {
 				s.config.Log.Error("sending a checkpoint of the audit log; it is sent again with the next", "to", to.to.String(), "error", err)
@@ -233,103 +223,4 @@ func (s *signer) sign(ctx context.Context) {
 			to.waiting = to.waiting[1:]
 		}
 	}
-}
-
-// destinationOf reads where checkpoints are sent to.
-func destinationOf(text string) (destination, error) {
-	if path, ok := strings.CutPrefix(text, "file:"); ok && path != "" {
-		return fileDestination(path), nil
-	}
-	u, err := url.Parse(text)
-	switch {
-	case err == nil && u.Scheme == "https" && u.Host != "":
-		return &webDestination{u, &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
-	case err == nil && u.Scheme == "syslog+tls" && u.Port() != "":
-		return &syslogDestination{address: u.Host, host: u.Hostname()}, nil
-	}
-	return nil, fmt.Errorf("found a place for checkpoints that begins with %q, expected file:PATH, syslog+tls://HOST:PORT or https://HOST/PATH",
-		text[:min(len(text), 12)])
-}
-
-// fileDestination appends checkpoints to a file, as JSON lines.
-type fileDestination string
-
-func (f fileDestination) String() string { return "file:" + string(f) }
-
-func (f fileDestination) send(_ context.Context, c audit.Checkpoint) error {
-	line, err := json.Marshal(c)
-	if err != nil {
-		return err
-	}
-	to, err := os.OpenFile(string(f), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = to.Write(append(line, '\n'))
-	return errors.Join(err, to.Sync(), to.Close())
-}
-
-// webDestination posts each checkpoint as JSON.
-type webDestination struct {
-	url    *url.URL
-	client *http.Client
-}
-
-func (w *webDestination) String() string { return "https://" + w.url.Host }
-
-func (w *webDestination) send(ctx context.Context, c audit.Checkpoint) error {
-	body, err := json.Marshal(c)
-	if err != nil {
-		return err
-	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, w.url.String(), bytes.NewReader(body))
-	if err != nil {
-		return errors.New("the address cannot be used") // without the address, which may have a secret in it
-	}
-	request.Header.Set("Content-Type", "application/json")
-	answer, err := w.client.Do(request)
-	if err != nil {
-		var inner *url.Error
-		if errors.As(err, &inner) {
-			err = inner.Err
-		}
-		return err
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode/100 != 2 {
-		return fmt.Errorf("answered %d", answer.StatusCode)
-	}
-	return nil
-}
-
-// syslogDestination sends each checkpoint as a message of RFC 5424 over TLS (RFC 5425).
-type syslogDestination struct {
-	address, host string
-	roots         *x509.CertPool // nil: those that the system trusts
-}
-
-// logAudit is facility 13 (log audit) with severity 6 (informational).
-const logAudit = 13*8 + 6
-
-func (d *syslogDestination) String() string { return "syslog+tls://" + d.address }
-
-func (d *syslogDestination) send(ctx context.Context, c audit.Checkpoint) error {
-	dialer := &tls.Dialer{NetDialer: &net.Dialer{}, Config: &tls.Config{ServerName: d.host, MinVersion: tls.VersionTLS12, RootCAs: d.roots}}
-	conn, err := dialer.DialContext(ctx, "tcp", d.address)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	if until, ok := ctx.Deadline(); ok {
-		conn.SetDeadline(until)
-	}
-	name, err := os.Hostname()
-	if err != nil {
-		name = "-"
-	}
-	// 32473 is the enterprise number for examples (RFC 5612): the product has none of its own.
-	message := fmt.Sprintf(`<%d>1 %s %s zridge %d audit-checkpoint [checkpoint@32473 number="%d" hash="%s" at="%s" key="%s" signature="%s"]`,
-		logAudit, c.At.Format(time.RFC3339Nano), name, os.Getpid(), c.Number, c.Hash, c.At.Format(time.RFC3339Nano), c.Key, c.Signature)
-	_, err = fmt.Fprintf(conn, "%d %s", len(message), message)
-	return err
 }

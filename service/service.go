@@ -84,7 +84,7 @@ type Running struct {
 	stop         context.CancelFunc
 	unlock       func() error   // lets another service have the database
 	loops        sync.WaitGroup // what runs until stop
-	signing      sync.WaitGroup // what signs the audit log, until all that writes to it has ended
+	signing      sync.WaitGroup // what signs and forwards the audit log, until all that writes to it has ended
 	stopSigning  context.CancelFunc
 	done         chan error
 }
@@ -173,6 +173,11 @@ func Start(c Config) (*Running, error) {
 		return nil, err
 	}
 	signing, err := newSigner(&c, flow, key)
+	if err != nil {
+		data.Close()
+		return nil, err
+	}
+	forwarders, err := newForwarders(&c, data)
 	if err != nil {
 		data.Close()
 		return nil, err
@@ -307,6 +312,9 @@ func Start(c Config) (*Running, error) {
 	r.loops.Go(func() { flow.RunCoverage(ctx) })
 	r.loops.Go(func() { sender.Run(ctx) })
 	r.signing.Go(func() { signing.run(signed) })
+	for _, f := range forwarders {
+		r.signing.Go(func() { f.run(signed) })
+	}
 	limited := httpapi.LimitConnections(listener, c.Connections, c.Proxies)
 	if !c.TLS.plain() {
 		limited = tls.NewListener(limited, secured.config())

@@ -194,3 +194,34 @@ func (s *Store) AuditRecords(f AuditFilter, most int) ([]AuditRecord, error) {
 	}
 	return many[AuditRecord](q)
 }
+
+// AuditForward says up to which record a place has got the audit log.
+type AuditForward struct {
+	Place  string `gorm:"primaryKey"`
+	Number int64
+}
+
+// AuditForwarded gives the number of the last record that a place has got, 0 for a new place.
+func (s *Store) AuditForwarded(place string) (int64, error) {
+	f, err := one[AuditForward](s.db.Where("place = ?", place))
+	if errors.Is(err, ErrNotFound) {
+		return 0, nil
+	}
+	return f.Number, err
+}
+
+// SetAuditForwarded notes the last record that a place has got.
+func (s *Store) SetAuditForwarded(place string, number int64) error {
+	return s.db.Save(&AuditForward{place, number}).Error
+}
+
+// AuditAfter reads the first records after a number, at most so many, in their order.
+func (s *Store) AuditAfter(number int64, most int) ([]audit.Record, error) {
+	rows, err := many[AuditRecord](s.db.Where("seq > ?", number).Order("seq").Limit(most))
+	out := make([]audit.Record, len(rows))
+	for i := range rows {
+		rows[i].At = rows[i].At.UTC()
+		out[i] = rows[i].Chained()
+	}
+	return out, err
+}
