@@ -159,23 +159,39 @@ func (c *Client) SignIn(ctx context.Context, name, password, purpose string, day
 }
 
 // SignInWith is SignIn for an account that may have a second factor. Without the code that it
-// needs, the error is a wire.Problem with the code "second-factor".
-func (c *Client) SignInWith(ctx context.Context, as wire.Credentials, purpose string, days int) (wire.Token, error) {
+// needs, the error is a wire.Problem with the code "second-factor"; where somebody else chose the
+// password, it has the code "password-due".
+func (c *Client) SignInWith(ctx context.Context, as wire.Credentials, purpose string, days int) (token wire.Token, err error) {
+	err = c.inSession(ctx, as, func(in *Client, cookie string) error {
+		_, err := in.Call(ctx, http.MethodPost, "/tokens", nil, wire.NewToken{Name: purpose, Days: days}, &token, "Cookie", cookie)
+		return err
+	})
+	return token, err
+}
+
+// ChoosePassword gives an account another password than the one that it signs in with. Its other
+// sessions end.
+func (c *Client) ChoosePassword(ctx context.Context, as wire.Credentials, password string) error {
+	return c.inSession(ctx, as, func(in *Client, cookie string) error {
+		_, err := in.Call(ctx, http.MethodPut, "/password", nil, wire.NewPassword{Old: as.Password, New: password}, nil, "Cookie", cookie)
+		return err
+	})
+}
+
+// inSession opens a session, does something in it, and ends it.
+func (c *Client) inSession(ctx context.Context, as wire.Credentials, do func(in *Client, cookie string) error) error {
 	session := *c
 	session.Token = "" // a token makes no token
-	c = &session
-	header, err := c.Call(ctx, http.MethodPost, "/session", nil, as, nil)
+	header, err := session.Call(ctx, http.MethodPost, "/session", nil, as, nil)
 	if err != nil {
-		return wire.Token{}, err
+		return err
 	}
 	cookie, _, _ := strings.Cut(header.Get("Set-Cookie"), ";")
-	var token wire.Token
-	_, err = c.Call(ctx, http.MethodPost, "/tokens", nil, wire.NewToken{Name: purpose, Days: days}, &token, "Cookie", cookie)
-	if err != nil {
-		return wire.Token{}, err
+	if err := do(&session, cookie); err != nil {
+		return err
 	}
-	_, err = c.Call(ctx, http.MethodDelete, "/session", nil, nil, nil, "Cookie", cookie)
-	return token, err
+	_, err = session.Call(ctx, http.MethodDelete, "/session", nil, nil, nil, "Cookie", cookie)
+	return err
 }
 
 // AddFile sends a file to be read and kept. content says what it must be, empty: whatever it is.

@@ -216,6 +216,13 @@ func signInCommand(s Streams) *cli.Command {
 				}
 				token, err = api.SignInWith(ctx, as, purpose, c.Int("days"))
 			}
+			if errors.As(err, &refused) && refused.Code == "password-due" {
+				fmt.Fprintln(s.Err, "Somebody else chose your password. Choose one that only you know.")
+				if as.Password, err = choosePassword(ctx, s, api, as); err != nil {
+					return err
+				}
+				token, err = api.SignInWith(ctx, as, purpose, c.Int("days"))
+			}
 			if err != nil {
 				return err
 			}
@@ -234,6 +241,15 @@ func signInCommand(s Streams) *cli.Command {
 			return nil
 		},
 	}
+}
+
+// choosePassword asks for a new password and gives the account it in the place of the one in as.
+func choosePassword(ctx context.Context, s Streams, api *client.Client, as wire.Credentials) (string, error) {
+	password, err := readPassword(s, "New password: ")
+	if err != nil {
+		return "", err
+	}
+	return password, api.ChoosePassword(ctx, as, password)
 }
 
 func setUpCommand(s Streams) *cli.Command {

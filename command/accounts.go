@@ -32,23 +32,56 @@ func accountCommand(s Streams) *cli.Command {
 			{
 				Name: "add", Usage: "add an account; the password is asked for, or read as one line of the input", ArgsUsage: "ACCOUNT",
 				Description: "With --role the account gets a grant that counts everywhere and for good. See `zridge grant give` for others.",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "role", Usage: "`ROLE` that it gets, as `zridge role list` names them"}},
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "role", Usage: "`ROLE` that it gets, as `zridge role list` names them"},
+					&cli.BoolFlag{Name: "chosen", Usage: "the person chose the password, and need not choose another one at the first sign-in"},
+				},
 				Action: asked(s, 1, "ACCOUNT", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					password, err := readPassword(s, "Password of the account: ")
 					if err != nil {
 						return err
 					}
-					account := wire.NewAccount{Name: c.Args().First(), Password: password, Role: c.String("role")}
+					account := wire.NewAccount{Name: c.Args().First(), Password: password, Role: c.String("role"), Chosen: c.Bool("chosen")}
 					if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, account, nil); err != nil {
 						return err
 					}
 					if account.Role == "" {
 						fmt.Fprintf(s.Out, "Account %s added. It may do nothing yet: give it a role with zridge grant give\n", account.Name)
-						return nil
+					} else {
+						fmt.Fprintf(s.Out, "Account %s added as %s.\n", account.Name, account.Role)
 					}
-					fmt.Fprintf(s.Out, "Account %s added as %s.\n", account.Name, account.Role)
+					if !account.Chosen {
+						fmt.Fprintln(s.Out, "At the first sign-in another password is chosen, before anything else.")
+					}
 					return nil
 				}),
+			},
+			{
+				Name: "password", Usage: "choose another password for your own account; your other sessions end",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "code", Usage: "`CODE` of your second factor, where you have one"}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					if c.NArg() != 0 {
+						return wrongArguments(c, "no arguments")
+					}
+					saved, err := readSignIn()
+					if err != nil {
+						return err
+					}
+					caller, err := callerTrusting(saved.CA)
+					if err != nil {
+						return err
+					}
+					api := &client.Client{Base: saved.Base, HTTP: caller}
+					as := wire.Credentials{Name: saved.Name, Code: c.String("code")}
+					if as.Password, err = readPassword(s, "Present password: "); err != nil {
+						return err
+					}
+					if _, err := choosePassword(ctx, s, api, as); err != nil {
+						return err
+					}
+					fmt.Fprintf(s.Out, "The password of %s is changed.\n", saved.Name)
+					return nil
+				},
 			},
 			{
 				Name: "alter", Usage: "disable an account, which ends its sessions and tokens, or enable it again", ArgsUsage: "ACCOUNT",

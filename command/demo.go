@@ -327,8 +327,9 @@ func prepareDemo(ctx context.Context, api *client.Client, code, folder string, g
 	with := *api
 	with.Token = token.Secret
 	for _, account := range []wire.NewAccount{
-		{Name: demoReader, Password: demoPassword, Role: "reader"}, {Name: scenario.Author, Password: demoPassword, Role: "publisher"},
-		{Name: demoClerk, Password: demoPassword},
+		{Name: demoReader, Password: demoPassword, Role: "reader", Chosen: true},
+		{Name: scenario.Author, Password: demoPassword, Role: "publisher", Chosen: true},
+		{Name: demoClerk, Password: demoPassword, Chosen: true},
 	} {
 		if _, err := with.Call(ctx, http.MethodPost, "/accounts", nil, account, nil); err != nil {
 			return err

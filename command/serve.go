@@ -108,6 +108,11 @@ func serveCommand(s Streams) *cli.Command {
 				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up; none for no role. Without it, off loopback: " +
 					strings.Join(factorRoles, ", "),
 			},
+			&cli.StringFlag{
+				Name:      "leaked-passwords",
+				Usage:     "`FILE` of passwords that became known, which nobody may choose: SHA-1 hashes, a line each, sorted",
+				TakesFile: true,
+			},
 			&cli.DurationFlag{
 				Name:  "session-idle",
 				Value: 30 * time.Minute,
@@ -264,6 +269,7 @@ func serveCommand(s Streams) *cli.Command {
 				},
 				SealKey:         c.String("seal-key"),
 				SecondFactorFor: factorsDemanded(c.StringSlice("second-factor-for"), c.String("listen"), len(c.StringSlice("behind-proxy")) > 0),
+				LeakedPasswords: c.String("leaked-passwords"),
 				SessionIdle:     c.Duration("session-idle"),
 				Audit: service.AuditLog{
 					Key:    c.String("audit-key"),

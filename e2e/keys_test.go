@@ -59,7 +59,7 @@ func deskOf(t *testing.T, more map[string]any) *desk {
 		t.Fatal(p)
 	}
 	for _, name := range []string{"wren", "dora"} {
-		if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Name: name, Password: clerkPassword}, nil); err != nil {
+		if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Chosen: true, Name: name, Password: clerkPassword}, nil); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := client.Post[wire.Grant](ctx, api, "/grants", wire.NewGrant{Account: name, Role: "service-desk",

@@ -48,7 +48,7 @@ func withPlan(t *testing.T) (*running, *client.Client, wire.NewAccount) {
 	change := strings.TrimSpace(r.must("change", "new", "How changes go out"))
 	r.must("change", "edit", change, written(t, "plans.yaml", strings.ReplaceAll(wavePlan, "everyone", strings.Join(targets, ", "))))
 	r.must("change", "publish", change, "--yes")
-	author := wire.NewAccount{Name: "lena.brandt", Password: "a lantern in the fog", Role: "author"}
+	author := wire.NewAccount{Chosen: true, Name: "lena.brandt", Password: "a lantern in the fog", Role: "author"}
 	if _, err := api.Call(context.Background(), http.MethodPost, "/accounts", nil, author, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -186,7 +186,7 @@ func TestSomebodyOfOneUnitRollsOutInTheConsole(t *testing.T) {
 	ctx := context.Background()
 	const password = "a lantern in the fog"
 	for name, roles := range map[string][]string{"noor": {"author", "publisher"}, "piet": {"approver"}} {
-		if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Name: name, Password: password}, nil); err != nil {
+		if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, wire.NewAccount{Chosen: true, Name: name, Password: password}, nil); err != nil {
 			t.Fatal(err)
 		}
 		for _, role := range roles {

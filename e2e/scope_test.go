@@ -16,7 +16,7 @@ func TestAnAuthorOfOneUnitInTheConsole(t *testing.T) {
 	t.Parallel()
 	r, api := withDemo(t)
 	ctx := context.Background()
-	account := wire.NewAccount{Name: "lena.brandt", Password: "a lantern in the fog"}
+	account := wire.NewAccount{Chosen: true, Name: "lena.brandt", Password: "a lantern in the fog"}
 	if _, err := api.Call(ctx, http.MethodPost, "/accounts", nil, account, nil); err != nil {
 		t.Fatal(err)
 	}

@@ -30,7 +30,7 @@ func second(t *testing.T, api *client.Client, name string) *client.Client {
 		http.MethodPost,
 		"/accounts",
 		nil,
-		wire.NewAccount{Name: name, Password: adminPassword, Role: "administrator"},
+		wire.NewAccount{Chosen: true, Name: name, Password: adminPassword, Role: "administrator"},
 		nil,
 	); err != nil {
 		t.Fatal(err)

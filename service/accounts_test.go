@@ -1,13 +1,21 @@
 package service_test
 
 import (
+	"context"
+	"crypto/sha1"
+	"errors"
+	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"zenithridge.example/zridge/client"
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/formats/wire"
+	"zenithridge.example/zridge/service"
 )
 
 // statusOf gives the status that a call is refused with, 0 where it is not.
@@ -22,7 +30,7 @@ func statusOf(err error) int {
 func TestAccessEnds(t *testing.T) {
 	t.Parallel()
 	api := bare(t)
-	account := wire.NewAccount{Name: "tomas", Password: "a long enough password", Role: "author"}
+	account := wire.NewAccount{Chosen: true, Name: "tomas", Password: "a long enough password", Role: "author"}
 	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +144,7 @@ func TestAccessEnds(t *testing.T) {
 func TestTheLastAdministratorStays(t *testing.T) {
 	t.Parallel()
 	api := bare(t)
-	account := wire.NewAccount{Name: "operator", Password: "a long enough password", Role: "operator"}
+	account := wire.NewAccount{Chosen: true, Name: "operator", Password: "a long enough password", Role: "operator"}
 	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -145,7 +153,7 @@ func TestTheLastAdministratorStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	operator := &client.Client{Base: api.Base, Token: token.Secret}
-	friend := wire.NewAccount{Name: "friend", Password: "a long enough password", Role: "administrator"}
+	friend := wire.NewAccount{Chosen: true, Name: "friend", Password: "a long enough password", Role: "administrator"}
 	if _, err := operator.Call(t.Context(), http.MethodPost, "/accounts", nil, friend, nil); statusOf(err) != http.StatusUnprocessableEntity {
 		t.Errorf("an operator makes an administrator: %v", err)
 	}
@@ -167,7 +175,7 @@ func TestTheLastAdministratorStays(t *testing.T) {
 	}
 	// Two administrators: each may take the other's grant away, and then the one that is left
 	// stays.
-	second := wire.NewAccount{Name: "second", Password: "a long enough password", Role: "administrator"}
+	second := wire.NewAccount{Chosen: true, Name: "second", Password: "a long enough password", Role: "administrator"}
 	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, second, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -216,4 +224,84 @@ func (c withCookie) RoundTrip(r *http.Request) (*http.Response, error) {
 	r = r.Clone(r.Context())
 	r.Header.Set("Cookie", string(c))
 	return http.DefaultTransport.RoundTrip(r)
+}
+
+// TestAPasswordThatSomebodyElseChose opens nothing but the choice of another one, in a session and in a token that
+// is older than the choice.
+func TestAPasswordThatSomebodyElseChose(t *testing.T) {
+	t.Parallel()
+	api := bare(t)
+	account := wire.NewAccount{Name: "tomas", Password: "a long enough password", Role: "author"}
+	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
+		t.Fatal(err)
+	}
+	stranger := &client.Client{Base: api.Base}
+	as := wire.Credentials{Name: account.Name, Password: account.Password}
+	header, err := stranger.Call(t.Context(), http.MethodPost, "/session", nil, as, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := &client.Client{Base: api.Base, HTTP: &http.Client{Transport: withCookie(header.Get("Set-Cookie"))}}
+	if who := get[wire.Who](t, own, "/session"); !who.PasswordDue || len(who.Rights) != 0 {
+		t.Errorf("at first: %+v", who)
+	}
+	var refused *wire.Problem
+	if _, err := client.Get[[]wire.Change](t.Context(), own, "/changes", nil); statusOf(err) != http.StatusForbidden {
+		t.Errorf("changes are read at first: %v", err)
+	}
+	if _, err := stranger.SignIn(t.Context(), account.Name, account.Password, "tests", 1); !errors.As(err, &refused) ||
+		refused.Code != "password-due" {
+		t.Errorf("a token is made at first: %v", err)
+	}
+	if err := stranger.ChoosePassword(t.Context(), as, account.Password); statusOf(err) != http.StatusUnprocessableEntity {
+		t.Errorf("the same password was taken: %v", err)
+	}
+	const chosen = "a lantern of my own"
+	if err := stranger.ChoosePassword(t.Context(), as, chosen); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Get[wire.Who](t.Context(), own, "/session", nil); statusOf(err) != http.StatusUnauthorized {
+		t.Errorf("the session with the first password is open still: %v", err)
+	}
+	token, err := stranger.SignIn(t.Context(), account.Name, chosen, "tests", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if who := get[wire.Who](t, &client.Client{Base: api.Base, Token: token.Secret}, "/session"); who.PasswordDue || len(who.Rights) == 0 {
+		t.Errorf("then: %+v", who)
+	}
+}
+
+// TestALeakedPasswordIsRefused has the service look passwords up in a list.
+func TestALeakedPasswordIsRefused(t *testing.T) {
+	t.Parallel()
+	const known = "a lantern that leaked"
+	list := filepath.Join(t.TempDir(), "leaked.txt")
+	if err := os.WriteFile(list, fmt.Appendf(nil, "%X:12\n", sha1.Sum([]byte(known))), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	running, err := service.Start(service.Config{
+		Address: "127.0.0.1:0", Database: filepath.Join(t.TempDir(), "z.db"), Day: "2026-11-30", LeakedPasswords: list,
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() { done <- running.Wait(ctx) }()
+	api := firstAdministrator(t, running.Address, running.SetupCode)
+	add := func(name, password string) error {
+		_, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, wire.NewAccount{Name: name, Password: password}, nil)
+		return err
+	}
+	if err := add("tomas", known); statusOf(err) != http.StatusUnprocessableEntity || !strings.Contains(err.Error(), "no list of leaked passwords") {
+		t.Errorf("a leaked password: %v", err)
+	}
+	if err := add("tomas", known+" no longer"); err != nil {
+		t.Error(err)
+	}
+	stop()
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
 }

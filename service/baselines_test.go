@@ -167,7 +167,7 @@ func TestBaselinesOfAUnit(t *testing.T) {
 		e.edits(t, "baselines", id, `{"id":"`+id+`","audience":`+audience+`,"settings":{"signin.banner":"Ours"}}`)
 	}
 	complianceOnce(t, e.Client, "/baselines/mixed/compliance", func(c *wire.Compliance) bool { return c.Baseline.Count.Laptops == 3 })
-	posted[struct{}](t, e.Client, "/accounts", wire.NewAccount{Name: "lena", Password: "a lantern in the fog"})
+	posted[struct{}](t, e.Client, "/accounts", wire.NewAccount{Chosen: true, Name: "lena", Password: "a lantern in the fog"})
 	posted[wire.Grant](t, e.Client, "/grants", wire.NewGrant{Account: "lena", Role: "reader", Unit: "labs"})
 	lena := &client.Client{Base: e.Base, HTTP: e.HTTP}
 	token, err := lena.SignIn(t.Context(), "lena", "a lantern in the fog", "test", 1)

@@ -38,7 +38,7 @@ func scoped(t *testing.T) (api *client.Client, as func(name string, grants ...wi
 // granted adds an account with some grants, and signs in as it.
 func granted(t *testing.T, api *client.Client, name string, grants ...wire.NewGrant) *client.Client {
 	t.Helper()
-	account := wire.NewAccount{Name: name, Password: "a long enough password"}
+	account := wire.NewAccount{Chosen: true, Name: name, Password: "a long enough password"}
 	if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
 		t.Fatal(err)
 	}

@@ -27,7 +27,7 @@ func TestEveryOperationAsksForItsRight(t *testing.T) {
 	tokens := map[string]string{}
 	for _, role := range access.Roles {
 		name := "is-" + role.ID
-		account := wire.NewAccount{Name: name, Password: "a long enough password", Role: role.ID}
+		account := wire.NewAccount{Chosen: true, Name: name, Password: "a long enough password", Role: role.ID}
 		if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
 			t.Fatal(err)
 		}

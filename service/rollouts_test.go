@@ -181,7 +181,7 @@ func TestWhoIsAskedForAReview(t *testing.T) {
 	t.Parallel()
 	api, _, _ := fleetOf(t, nil)
 	for name, role := range map[string]string{"tomas": "author", "mairi": "approver"} {
-		account := wire.NewAccount{Name: name, Password: "a long enough password", Role: role}
+		account := wire.NewAccount{Chosen: true, Name: name, Password: "a long enough password", Role: role}
 		if _, err := api.Call(t.Context(), http.MethodPost, "/accounts", nil, account, nil); err != nil {
 			t.Fatal(err)
 		}
@@ -208,7 +208,7 @@ func TestWhoIsAskedForAReview(t *testing.T) {
 func TestListsOfThePast(t *testing.T) {
 	t.Parallel()
 	api, _, _ := fleetOf(t, nil)
-	posted[wire.Account](t, api, "/accounts", wire.NewAccount{Name: "lena", Password: "a password of lena"})
+	posted[wire.Account](t, api, "/accounts", wire.NewAccount{Chosen: true, Name: "lena", Password: "a password of lena"})
 	given := posted[wire.Grant](t, api, "/grants", wire.NewGrant{Account: "lena", Role: "author"})
 	before := time.Now().UTC().Format(time.RFC3339Nano)
 	change := policyChange(t, api, 9)

@@ -63,6 +63,7 @@ type Config struct {
 	// if it is not there
 	SealKey         string
 	SecondFactorFor []string      // roles that demand a second factor
+	LeakedPasswords string        // file of leaked passwords, which nobody may choose: see signin.LeakedPasswords; empty: none
 	SessionIdle     time.Duration // after which a session that nobody uses ends; 0: 30 minutes
 	OIDC            httpapi.OIDC
 	SMTP            announce.SMTP // through which e-mail goes; no address: none is sent
@@ -81,12 +82,21 @@ type Running struct {
 	flow         *workflow.Service
 	checkIn      *checkin.Server
 	store        *store.Store
+	leaked       *signin.LeakedPasswords // nil: none
 	stop         context.CancelFunc
 	unlock       func() error   // lets another service have the database
 	loops        sync.WaitGroup // what runs until stop
 	signing      sync.WaitGroup // what signs and forwards the audit log, until all that writes to it has ended
 	stopSigning  context.CancelFunc
 	done         chan error
+}
+
+// leakedPasswords opens the list of leaked passwords, where one is named.
+func (c *Config) leakedPasswords() (*signin.LeakedPasswords, error) {
+	if c.LeakedPasswords == "" {
+		return nil, nil
+	}
+	return signin.OpenLeakedPasswords(c.LeakedPasswords)
 }
 
 const stopWithin = 5 * time.Second
@@ -182,9 +192,15 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, err
 	}
+	leaked, err := c.leakedPasswords()
+	if err != nil {
+		data.Close()
+		return nil, err
+	}
 	desk := signin.New(data, now, signin.Config{
 		Seal:   sealed,
 		Demand: c.SecondFactorFor,
+		Leaked: leaked,
 		Idle:   c.SessionIdle,
 		GroupsOf: func(person string) (in []string) {
 			for _, id := range flow.Live().Plan.GroupsOfPerson(estate.PersonID(person)) {
@@ -248,6 +264,7 @@ func Start(c Config) (*Running, error) {
 		flow:         flow,
 		checkIn:      checkIn,
 		store:        data,
+		leaked:       leaked,
 		stop:         stop,
 		stopSigning:  stopSigning,
 		unlock:       unlock,
@@ -385,5 +402,5 @@ func (r *Running) Wait(ctx context.Context) error {
 	r.flow.Close()
 	r.stopSigning() // the last checkpoint covers all that was written
 	r.signing.Wait()
-	return errors.Join(failed, err, r.store.Close(), r.unlock())
+	return errors.Join(failed, err, r.store.Close(), r.leaked.Close(), r.unlock())
 }

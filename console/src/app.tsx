@@ -2,9 +2,9 @@
 import { LogOut, Moon, Search, Sun } from 'lucide-react';
 import { Suspense, useEffect, useState } from 'react';
 import { Link, NavLink, Route, Routes } from 'react-router';
-import { api, Refusal, type Who } from './api/client';
+import { Refusal, type Who } from './api/client';
 import { useLiveUpdates } from './api/live';
-import { queries, useOverview, useKeyRequests, useWho, type Right } from './api/queries';
+import { useOverview, useKeyRequests, useWho, type Right } from './api/queries';
 import { useReviews, useRollouts } from './api/rollouts';
 import { places } from './places';
 import { Finder } from './screens/finder';
@@ -13,7 +13,7 @@ import { SignInScreen } from './screens/signin';
 import { Announcer } from './ui/announce';
 import { OpenChangeProvider } from './ui/change';
 import { ConfirmDialog } from './ui/confirm';
-import { SessionEnd } from './ui/session';
+import { SessionEnd, signOut } from './ui/session';
 import { singleKeys } from './ui/shortcuts';
 import { MomentButton, MomentNote } from './ui/moment';
 import { Empty, Failed, Loading, Page } from './ui/parts';
@@ -69,7 +69,7 @@ const MatrixScreen = screen(() => import('./screens/units/matrix'), 'MatrixScree
 
 export function App() {
   const who = useWho();
-  useLiveUpdates(!!who.data);
+  useLiveUpdates(!!who.data && !who.data.factor_needed && !who.data.password_due);
   setClock(who.data?.clock);
   if (who.isPending) return null;
   if (who.error instanceof Refusal && who.error.problem.status === 401 && !who.data) return <SignInScreen />;
@@ -79,8 +79,8 @@ export function App() {
         <Failed error={who.error} />
       </Page>
     );
-  if (who.data.factor_needed) {
-    // Nothing else is allowed before the second factor is set up.
+  if (who.data.factor_needed || who.data.password_due) {
+    // Nothing else is allowed before another password is chosen, and the second factor is set up.
     return (
       <main id="main">
         <Suspense fallback={<ScreenLoading />}>
@@ -129,20 +129,7 @@ function Frame({ who }: { who: Who }) {
         <Link to="/access" className="truncate text-sm link-hover link" title="Your access: sessions and password">
           {who.name} <span className="quiet">· {who.role}</span>
         </Link>
-        <button
-          type="button"
-          className="btn btn-ghost btn-sm btn-square"
-          aria-label="Sign out"
-          title="Sign out"
-          onClick={() =>
-            void api.DELETE('/api/v1/session').then(() => {
-              queries.clear();
-              sessionStorage.clear(); // what was typed and not kept, and which change was open, are this person's
-              localStorage.removeItem('open-change');
-              location.assign('/');
-            })
-          }
-        >
+        <button type="button" className="btn btn-ghost btn-sm btn-square" aria-label="Sign out" title="Sign out" onClick={signOut}>
           <LogOut size={16} aria-hidden />
         </button>
       </header>

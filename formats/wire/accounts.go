@@ -23,6 +23,9 @@ type (
 		// FactorNeeded says that a role demands a second factor: until it is set up, the caller may
 		// do nothing.
 		FactorNeeded bool `json:"factor_needed,omitempty"`
+		// PasswordDue says that somebody else chose the password: until the caller chooses another
+		// one, the caller may do nothing.
+		PasswordDue bool `json:"password_due,omitempty"`
 		// Clock is there where the service does not count in real time.
 		Clock *Clock `json:"clock,omitempty"`
 	}
@@ -112,6 +115,7 @@ type (
 		Name     string `json:"name" maxLength:"64"`
 		Password string `json:"password" maxLength:"1024" format:"password"`
 		Role     string `json:"role,omitempty" maxLength:"40" doc:"That counts everywhere and for good; without it the account may do nothing until it gets a grant"`
+		Chosen   bool   `json:"chosen,omitempty" doc:"The person chose the password. Without it they choose another one at their first sign-in, before anything else"`
 	}
 
 	// Account is somebody who may sign in.

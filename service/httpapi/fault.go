@@ -171,6 +171,8 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusConflict, "in-use", "Somebody has this role. Take the grants of it away first.")
 	case errors.Is(err, signin.ErrByToken):
 		return problemOf(http.StatusForbidden, "by-token", "A token makes no token. Sign in to make one.")
+	case errors.Is(err, signin.ErrPasswordDue):
+		return problemOf(http.StatusForbidden, "password-due", "Somebody else chose your password. Choose another one first.")
 	case errors.Is(err, signin.ErrTaken):
 		return problemOf(http.StatusConflict, "taken", "an account of that name is there already")
 	case errors.As(err, &many):

@@ -166,7 +166,8 @@ func (s *server) whoAmI(ctx context.Context, _ *struct{}) (*output[wire.Who], er
 }
 
 func (s *server) whoOf(c signin.Caller) wire.Who {
-	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}, FactorNeeded: c.FactorNeeded}
+	w := wire.Who{Name: c.Name, Role: c.Role, Via: c.Via, Rights: []string{}, Grants: []wire.Grant{}, FactorNeeded: c.FactorNeeded,
+		PasswordDue: c.PasswordDue}
 	if now := s.Clock.Now(); s.Clock.Speed() != 1 || now.Sub(time.Now()).Abs() > time.Minute {
 		w.Clock = &wire.Clock{Now: now, Speed: s.Clock.Speed()}
 	}
@@ -200,9 +201,10 @@ func (s *server) listAccounts(ctx context.Context, _ *struct{}) (*output[[]wire.
 
 // addAccount handles the operation addAccount: add an account.
 func (s *server) addAccount(ctx context.Context, in *struct{ Body wire.NewAccount }) (*struct{}, error) {
-	err := s.SignIn.AddAccount(ctx, callerOf(ctx), in.Body.Name, in.Body.Password, in.Body.Role)
+	b := in.Body
+	err := s.SignIn.AddAccount(ctx, callerOf(ctx), signin.NewAccount{Name: b.Name, Password: b.Password, Role: b.Role, Chosen: b.Chosen})
 	if err == nil {
-		err = s.Flow.Record(ctx, actorOf(ctx), "add account", in.Body.Name+" as "+in.Body.Role)
+		err = s.Flow.Record(ctx, actorOf(ctx), "add account", b.Name+" as "+b.Role)
 	}
 	return nil, s.fault(ctx, err)
 }

@@ -60,12 +60,15 @@ func (d *Service) ChangePassword(ctx context.Context, c Caller, old, password st
 	if !right {
 		return &InvalidError{"old", "the password that the account has"}
 	}
+	if a.PasswordDue && password == old {
+		return &InvalidError{"new", "another password than the one that was chosen for you"}
+	}
 	hash, err := d.prepare(ctx, c.Name, password)
 	if err != nil {
 		return err
 	}
 	return d.store.Transaction(ctx, func(tx *store.Store) error {
-		a.PasswordHash = hash
+		a.PasswordHash, a.PasswordDue = hash, false
 		return errors.Join(tx.SaveAccount(a), tx.DropSessionsOf(c.Name, c.By), tx.DropKnownBrowsers(c.Name))
 	})
 }

@@ -21,6 +21,7 @@ import (
 // Config is what access depends on besides the store. The zero Config knows nobody and the day of
 // the clock, and has no second factors.
 type Config struct {
+	Leaked   *LeakedPasswords             // passwords that nobody may choose; nil: none
 	Seal     *seal.Key                    // with which secrets of second factors are kept
 	Demand   []string                     // roles that demand a second factor
 	Idle     time.Duration                // after which a session that nobody uses ends; 0: 30 minutes

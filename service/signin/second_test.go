@@ -31,7 +31,7 @@ func sealed(t *testing.T) (*signin.Service, *clock) {
 	c := &clock{time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	d := signin.New(s, c.now, signin.Config{Seal: key, Demand: []string{access.Administrator}})
 	for name, role := range map[string]string{"ines": access.Administrator, "tomas": access.Reader} {
-		if err := d.AddAccount(t.Context(), root, name, password, role); err != nil {
+		if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: name, Password: password, Role: role, Chosen: true}); err != nil {
 			t.Fatal(err)
 		}
 	}

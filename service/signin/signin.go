@@ -37,6 +37,7 @@ type Caller struct {
 	ConfirmedAt  time.Time // when the password of the session was asked for last
 	EndsAt       time.Time // when the session ends unless it is used; zero for a token
 	FactorNeeded bool      // a role of theirs demands a second factor, which they do not have: they may do nothing until they do
+	PasswordDue  bool      // somebody else chose their password: they may do nothing until they choose another one
 }
 
 var (
@@ -45,6 +46,8 @@ var (
 	ErrRefused = errors.New("refused")
 	// ErrByToken says that a token was used for what needs somebody who signed in.
 	ErrByToken = errors.New("a token makes no token")
+	// ErrPasswordDue says that somebody else chose the password, and that another one comes first.
+	ErrPasswordDue = errors.New("another password comes first")
 	// ErrBusy says that more passwords wait to be looked at than can be soon.
 	ErrBusy = errors.New("busy with other passwords")
 	// ErrTaken says that an account of that name is there already.
@@ -164,9 +167,16 @@ func (d *Service) SetUp(ctx context.Context, code, name, password string) error 
 	})
 }
 
-// AddAccount adds an account with a role that counts everywhere and for good; without a role it may
-// do nothing until it gets a grant.
-func (d *Service) AddAccount(ctx context.Context, by Caller, name, password, role string) error {
+// NewAccount is an account to add.
+type NewAccount struct {
+	Name, Password string
+	Role           string // that counts everywhere and for good; empty: it may do nothing until it gets a grant
+	Chosen         bool   // its owner chose the password, and need not choose another one at first
+}
+
+// AddAccount adds an account.
+func (d *Service) AddAccount(ctx context.Context, by Caller, account NewAccount) error {
+	name, role := account.Name, account.Role
 	find, err := d.roles(ctx)
 	if err != nil {
 		return err
@@ -180,7 +190,7 @@ func (d *Service) AddAccount(ctx context.Context, by Caller, name, password, rol
 			return err
 		}
 	}
-	hash, err := d.prepare(ctx, name, password)
+	hash, err := d.prepare(ctx, name, account.Password)
 	if err != nil {
 		return err
 	}
@@ -188,7 +198,8 @@ func (d *Service) AddAccount(ctx context.Context, by Caller, name, password, rol
 		if _, err := tx.Account(name); err == nil {
 			return ErrTaken
 		}
-		return d.addAccount(tx, store.Account{Name: name, PasswordHash: hash, CreatedAt: d.now()}, role, by.Name)
+		row := store.Account{Name: name, PasswordHash: hash, CreatedAt: d.now(), PasswordDue: !account.Chosen}
+		return d.addAccount(tx, row, role, by.Name)
 	})
 }
 
@@ -211,6 +222,15 @@ func (d *Service) prepare(ctx context.Context, name, password string) (string, e
 	}
 	if tooEasy(password, name) {
 		return "", &InvalidError{"password", "one that is not so easily guessed"}
+	}
+	if d.config.Leaked != nil {
+		is, err := d.config.Leaked.Has(password)
+		if err != nil {
+			return "", fmt.Errorf("looking a password up: %w", err)
+		}
+		if is {
+			return "", &InvalidError{"password", "one that is in no list of leaked passwords"}
+		}
 	}
 	return d.hashPassword(ctx, password)
 }
@@ -335,6 +355,9 @@ func (d *Service) identify(ctx context.Context, c *Caller, a store.Account, stro
 	if !strong && a.TOTP == "" && a.Subject == "" && d.demanded(c.Grants) { // an issuer has second factors of its own
 		c.Held, c.FactorNeeded = access.Held{}, true
 	}
+	if a.PasswordDue {
+		c.Held, c.PasswordDue = access.Held{}, true
+	}
 	return err
 }
 
@@ -399,6 +422,8 @@ func (d *Service) NewToken(ctx context.Context, c Caller, name, role string, day
 	switch {
 	case c.Token:
 		return "", t, ErrByToken
+	case c.PasswordDue:
+		return "", t, ErrPasswordDue
 	case !known || !c.Held.Anywhere().Covers(as.Rights):
 		return "", t, &InvalidError{"role", "a role with no right that you do not have yourself"}
 	case name == "" || len(name) > 100:

@@ -84,14 +84,14 @@ func TestTheFirstAdministrator(t *testing.T) {
 
 func TestSessionsAndTokens(t *testing.T) {
 	d, s, c := desk(t)
-	if err := d.AddAccount(t.Context(), root, "ines", password, access.Administrator); err != nil {
+	if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: "ines", Password: password, Role: access.Administrator, Chosen: true}); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.AddAccount(t.Context(), root, "ines", password, access.Reader); !errors.Is(err, signin.ErrTaken) {
+	if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: "ines", Password: password, Role: access.Reader, Chosen: true}); !errors.Is(err, signin.ErrTaken) {
 		t.Errorf("a name twice: %v", err)
 	}
 	var bad *signin.InvalidError
-	if err := d.AddAccount(t.Context(), root, "tomas", password, "owner"); !errors.As(err, &bad) {
+	if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: "tomas", Password: password, Role: "owner", Chosen: true}); !errors.As(err, &bad) {
 		t.Errorf("an unknown role: %v", err)
 	}
 	entered, err := d.SignIn(t.Context(), "ines", password, home)
@@ -155,7 +155,7 @@ func TestSessionsAndTokens(t *testing.T) {
 
 func TestWrongPasswordsAreCounted(t *testing.T) {
 	d, _, c := desk(t)
-	if err := d.AddAccount(t.Context(), root, "ines", password, access.Reader); err != nil {
+	if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: "ines", Password: password, Role: access.Reader, Chosen: true}); err != nil {
 		t.Fatal(err)
 	}
 	known, err := d.SignIn(t.Context(), "ines", password, home)
@@ -192,7 +192,7 @@ func TestWrongPasswordsAreCounted(t *testing.T) {
 // over all names.
 func TestGuessesAtOnceAreCounted(t *testing.T) {
 	d, _, _ := desk(t)
-	if err := d.AddAccount(t.Context(), root, "ines", password, access.Reader); err != nil {
+	if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: "ines", Password: password, Role: access.Reader, Chosen: true}); err != nil {
 		t.Fatal(err)
 	}
 	var looked, refused atomic.Int32
@@ -230,11 +230,11 @@ func TestEasyPasswordsAreRefused(t *testing.T) {
 	for _, easy := range []string{"            ", "aaaaaaaaaaaaaa", "password1234", "ines.okafor2026", "short", "abababababab",
 		strings.Repeat("ä", 257)} {
 		var bad *signin.InvalidError
-		if err := d.AddAccount(t.Context(), root, "ines.okafor", easy, access.Reader); !errors.As(err, &bad) || bad.Field != "password" {
+		if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: "ines.okafor", Password: easy, Role: access.Reader, Chosen: true}); !errors.As(err, &bad) || bad.Field != "password" {
 			t.Errorf("%q: %v", easy, err)
 		}
 	}
-	if err := d.AddAccount(t.Context(), root, "ines.okafor", strings.Repeat("äöüßé", 40), access.Reader); err != nil {
+	if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: "ines.okafor", Password: strings.Repeat("äöüßé", 40), Role: access.Reader, Chosen: true}); err != nil {
 		t.Errorf("200 letters of two bytes each: %v", err)
 	}
 }

@@ -15,6 +15,7 @@ type Account struct {
 	TOTP         string `gorm:"column:totp"`         // sealed secret of one-time codes; empty: none
 	TOTPPending  string `gorm:"column:totp_pending"` // one that is not confirmed yet
 	TOTPStep     int64  `gorm:"column:totp_step"`    // of the last code that was used: no code is used twice
+	PasswordDue  bool   // somebody else chose the password
 }
 
 // Session is a browser that is signed in.

@@ -18,6 +18,15 @@ const askWho = (within = 60_000) =>
     staleTime: 0,
   });
 
+/** Signs out, and forgets what is this person's: what was typed and not kept, and which change was open. */
+export const signOut = () =>
+  void api.DELETE('/api/v1/session').then(() => {
+    queries.clear();
+    sessionStorage.clear();
+    localStorage.removeItem('open-change');
+    location.assign('/');
+  });
+
 export function SessionEnd({ who }: { who: Who }) {
   const [ending, setEnding] = useState<number>(); // seconds left, once the end is near
   const [ended, setEnded] = useState<((again: boolean) => void) | null>(null);

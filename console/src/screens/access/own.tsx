@@ -7,6 +7,7 @@ import { keys, queries, useMay, useWho } from '../../api/queries';
 import { Empty, Failed, Field, Heads, Loading, Page, Sheet } from '../../ui/parts';
 import { Time } from '../../ui/words';
 import { texts } from '../../ui/shape';
+import { signOut } from '../../ui/session';
 import { setSingleKeys, singleKeys } from '../../ui/shortcuts';
 import { Announcements, useAnnouncements } from './announcements';
 import { SecondFactor, useSecondFactor } from './factor';
@@ -14,6 +15,27 @@ import { Passkeys, usePasskeys } from './passkeys';
 import { daysOf, rightWords } from './words';
 
 export function AccessScreen() {
+  const who = useWho().data;
+  if (who?.password_due)
+    return (
+      <Page
+        title="Choose a password"
+        lead={`${who.name}, somebody else chose your password. Choose one that only you know; then you can go on.`}
+        actions={
+          <button type="button" className="btn btn-sm" onClick={signOut}>
+            Sign out
+          </button>
+        }
+      >
+        <div className="max-w-sm">
+          <Password />
+        </div>
+      </Page>
+    );
+  return <Access />;
+}
+
+function Access() {
   const who = useWho().data;
   const mayManage = useMay('accounts');
   const loading = [useSessions(), useSecondFactor(), usePasskeys(), useAnnouncements()].some((q) => q.isPending && !q.isError); // the page is shown as a whole
@@ -138,7 +160,7 @@ export function SessionTable({ list, pending, end }: { list: Session[]; pending:
 function Password() {
   const change = useMutation({
     mutationFn: (body: { old: string; new: string }) => got(api.PUT('/api/v1/password', { body })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: [...keys.who, 'sessions'] }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: keys.who }),
   });
   return (
     <Sheet title="Change your password">
