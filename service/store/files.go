@@ -42,10 +42,12 @@ func (s *Store) AddFile(f File, data []byte) error {
 		if added.Error != nil || added.RowsAffected == 0 {
 			return added.Error
 		}
-		// An empty file has one part, which is empty.
+		// Each part is copied: what the database layer keeps of a row for the next one would
+		// otherwise hold the whole file in memory. An empty file has one part, which is empty.
+		copied := make([]byte, 0, min(len(data), partSize))
 		for part := 0; part == 0 || part*partSize < len(data); part++ {
-			bytes := data[part*partSize : min(len(data), (part+1)*partSize)]
-			if err := tx.Create(&filePart{f.SHA256, part, bytes}).Error; err != nil {
+			copied = append(copied[:0], data[part*partSize:min(len(data), (part+1)*partSize)]...)
+			if err := tx.Create(&filePart{f.SHA256, part, copied}).Error; err != nil {
 				return err
 			}
 		}
