@@ -1,6 +1,14 @@
 package e2e
 
-import "testing"
+import (
+	"encoding/json"
+	"net/http"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"zenithridge.example/zridge/client"
+	"zenithridge.example/zridge/formats/wire"
+)
 
 // TestAccountsInTheConsole adds an account, gives it a role for a unit and disables it, defines a
 // role, and changes a password.
@@ -87,4 +95,48 @@ func TestAccountsInTheConsole(t *testing.T) {
 	if refused, _ := call(t, api, "GET", "/accounts", ""); refused != nil {
 		t.Errorf("the token of the account: %+v", refused)
 	}
+}
+
+// TestAnObjectOfTheAuditLogAsItWas publishes a policy under two titles and opens it, from the record of
+// the first one, as it was live then.
+func TestAnObjectOfTheAuditLogAsItWas(t *testing.T) {
+	t.Parallel()
+	r, api := withDemo(t)
+	live, err := client.Get[json.RawMessage](t.Context(), api, client.Path("estate", "policies", "house-rules"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var object struct{ Body map[string]any }
+	if err := json.Unmarshal(live, &object); err != nil {
+		t.Fatal(err)
+	}
+	for _, title := range []string{"House rules, short", "House rules, longer"} {
+		object.Body["title"] = title
+		body, err := json.Marshal(object.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		made, err := client.Post[wire.Change](t.Context(), api, "/changes", wire.NewChange{Title: title})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if p, _ := call(t, api, http.MethodPut, client.Path("changes", made.ID, "edits", "policies", "house-rules"), string(body)); p != nil {
+			t.Fatal(p)
+		}
+		if p, _ := call(t, api, http.MethodPost, client.Path("changes", made.ID, "publish"), `{"at_once":true}`); p != nil {
+			t.Fatal(p)
+		}
+	}
+	p := newPage(t, r.address)
+	p.signIn()
+	p.goTo("/audit-log?object=policies/house-rules")
+	p.shows("publish: create")
+	p.do("opening the record of the first title", chromedp.Evaluate[chromedp.Void](
+		`[...document.querySelectorAll('main td button')].filter((b) => b.innerText === 'publish: alter').at(-1).click()`))
+	p.button("Show the policy as it was live at that moment")
+	p.shows("As it was on")
+	p.until("the first title is shown", `document.querySelector('h1')?.innerText.includes('House rules, short')`)
+	p.shot("object-as-it-was")
+	p.button("Back to now")
+	p.until("the second title is shown", `document.querySelector('h1')?.innerText.includes('House rules, longer')`)
 }

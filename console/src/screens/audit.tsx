@@ -2,8 +2,9 @@
 import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { ShieldAlert, ShieldCheck } from 'lucide-react';
 import { Fragment, useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { Link, useNavigate, useSearchParams } from 'react-router';
 import { api, got, type AuditRecord, type Verification } from '../api/client';
+import { showMoment } from '../api/moment';
 import { keys } from '../api/queries';
 import { Empty, Failed, Heads, Loading, Page } from '../ui/parts';
 import { useTyped } from '../ui/typed';
@@ -205,10 +206,11 @@ function Record({ of: r }: { of: AuditRecord }) {
             {r.kind === 'policies' && r.id && r.change && (
               <p className="mt-2 text-[13px]">
                 <Link className="link" to={`/policies/${encodeURIComponent(r.id)}/history?at=${encodeURIComponent(r.at)}`}>
-                  The policy as it was then
+                  The version of the policy
                 </Link>
               </p>
             )}
+            <ThenButton of={r} />
             {r.request && (
               <p className="quiet mt-2 text-[13px]">
                 Request <span className="id">{r.request}</span>
@@ -223,6 +225,27 @@ function Record({ of: r }: { of: AuditRecord }) {
 
 /** Kinds of objects that have a page of their own. */
 const pages: Record<string, string> = { policies: 'policies', groups: 'groups', units: 'units', people: 'people', devices: 'devices', settings: 'dictionary' };
+
+/** Kinds of objects whose pages can be looked at in the past, with what they are called. */
+const withPast: Record<string, string> = { policies: 'policy', groups: 'group', units: 'unit', devices: 'laptop', settings: 'setting' };
+
+/** Opens the page of what a record is about, as it was live at that moment. */
+function ThenButton({ of: r }: { of: AuditRecord }) {
+  const go = useNavigate();
+  const word = withPast[r.kind ?? ''];
+  if (!word || !r.id) return null;
+  const open = () => {
+    showMoment(r.at);
+    void go(`/${pages[r.kind!]}/${encodeURIComponent(r.id!)}`);
+  };
+  return (
+    <p className="mt-2 text-[13px]">
+      <button type="button" className="link cursor-pointer" onClick={open}>
+        Show the {word} as it was live at that moment
+      </button>
+    </p>
+  );
+}
 
 /** What a record is about, as a link where it has a page; what was done in words otherwise. */
 function ObjectLink({ of: r }: { of: AuditRecord }) {
