@@ -271,7 +271,7 @@ func fateText(c files.CandidateAnswer) string {
 	case outcome.Detached:
 		return "not inherited: this kind is detached closer to the laptop"
 	case outcome.Enforced:
-		return "gives way to " + by
+		return "overridden by " + by
 	}
 	return c.Fate
 }

@@ -59,6 +59,6 @@ func TestTheDemoHasAPast(t *testing.T) {
 	p.shows("Reported by the laptop")
 	p.button("Back to now")
 	p.goTo("/policies/battery-care")
-	p.shows("gives way to a policy")
+	p.shows("overridden by a policy")
 	p.button("Retire")
 }

@@ -86,7 +86,7 @@ const (
 	RuledOut           // a ruling prefers another
 	Excepted           // an exception takes its place
 	Detached           // a unit or group detaches its kind of policy, or the setting's area
-	Enforced           // its policy is offered, and an enforced policy has the setting, too
+	Enforced           // a policy that counts more has the setting, too: the entry is offered, or of a baseline
 )
 
 // fateWords are the words of the fates, by number.

@@ -109,19 +109,19 @@ func (p *Plan) sourceOf(at int, e entry, to []decide.Source) []decide.Source {
 	}
 	return append(
 		to,
-		decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Yields: yieldsOf(pol.Policy), Levels: pol.audience.Levels, Entry: e.Entry},
+		decide.Source{Policy: at, ID: pol.ID, Priority: pol.Priority, Strength: strengthOf(pol.Policy), Levels: pol.audience.Levels, Entry: e.Entry},
 	)
 }
 
-// yieldsOf says to what a policy gives way.
-func yieldsOf(p *estate.Policy) decide.Yield {
+// strengthOf says which policies override a policy whatever their priorities.
+func strengthOf(p *estate.Policy) decide.Strength {
 	switch {
 	case p.Baseline != "":
-		return decide.ToPolicies
+		return decide.OfBaseline
 	case p.Offered:
-		return decide.ToEnforced
+		return decide.Offered
 	}
-	return decide.ToNothing
+	return decide.Enforced
 }
 
 // takeExceptions orders the exceptions of the day so that the first that matches wins: the closest

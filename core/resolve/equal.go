@@ -64,7 +64,7 @@ func sameMembers(a, b *estate.Group) bool {
 		(len(a.Members) == 0 || &a.Members[0] == &b.Members[0] || slices.Equal(a.Members, b.Members))
 }
 
-// sameAudience compares all that says whom a policy applies to, and whether it gives way to others.
+// sameAudience compares all that says whom a policy applies to, and how strong it is.
 func sameAudience(a, b *estate.Policy) bool {
 	return a.State == b.State && a.Within == b.Within && a.Offered == b.Offered && a.Baseline == b.Baseline &&
 		slices.Equal(a.Platforms, b.Platforms) &&

@@ -267,7 +267,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 		}
 		sort.Strings(out.from)
 	}()
-	yields := func(c *cand) int { // what is enforced, what is offered, what a baseline wants
+	strength := func(c *cand) int { // what is enforced, what is offered, what a baseline wants
 		switch {
 		case c.pol.Baseline != "":
 			return 2
@@ -277,12 +277,12 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 		return 0
 	}
 	if len(left) > 0 {
-		least := yields(slices.MinFunc(left, func(a, b *cand) int { return yields(a) - yields(b) }))
+		least := strength(slices.MinFunc(left, func(a, b *cand) int { return strength(a) - strength(b) }))
 		left = slices.DeleteFunc(slices.Clone(left), func(c *cand) bool {
-			if yields(c) > least {
+			if strength(c) > least {
 				c.fate = outcome.Enforced
 			}
-			return yields(c) > least
+			return strength(c) > least
 		})
 	}
 	var best *estate.Exception

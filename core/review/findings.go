@@ -30,7 +30,7 @@ const (
 	WrongStore   FindingKind = "wrong-store"   // a certificate belongs into another list
 	LeavesUnset  FindingKind = "leaves-unset"  // laptops that the policy no longer reaches have nothing set in its place
 	OddCondition FindingKind = "odd-condition" // a part of the condition names what nobody has, or is never true
-	Replaced     FindingKind = "replaced"      // the only certificate of an authority gives way to another one
+	Replaced     FindingKind = "replaced"      // the only certificate of an authority is replaced by another one
 )
 
 // Finding is one thing to say about a policy. It is data: the CLI, the reports and the console put

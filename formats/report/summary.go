@@ -221,7 +221,7 @@ var fateWords = map[outcome.Fate]string{
 	outcome.RuledOut:      "a ruling prefers another policy",
 	outcome.Excepted:      "an exception replaces it",
 	outcome.Detached:      "the unit or group is detached",
-	outcome.Enforced:      "it gives way to another policy that has the setting",
+	outcome.Enforced:      "it is overridden by another policy that has the setting",
 }
 
 func (w *summaryWriter) consequences() {

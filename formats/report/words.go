@@ -293,7 +293,7 @@ func FindingWords(f review.Finding, plan interface {
 		return fmt.Sprintf("%s in %s is %s; it belongs into %s", f.Found, title, f.Message, f.Known)
 	case review.Replaced:
 		return fmt.Sprintf(
-			"The only certificate of %s in %s gives way to another one of the same name. What the earlier one signed is no longer "+
+			"The only certificate of %s in %s is replaced by another one of the same name. What the earlier one signed is no longer "+
 				"trusted from then on, although it is valid until %s: keep both rows until nothing uses it",
 			f.Found,
 			title,

@@ -109,7 +109,7 @@ func (e *BusyError) Error() string {
 	return "the source " + e.Source + " is being read already; wait for that, or stop it"
 }
 
-// begin notes a run as running; a waiting one gives way.
+// begin notes a run as running; it takes the place of a waiting one.
 func (s *SourceService) begin(by Actor, row store.Source, way string, u SetUp) (*Run, context.Context, error) {
 	s.sources.mu.Lock()
 	defer s.sources.mu.Unlock()

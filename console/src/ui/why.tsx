@@ -28,7 +28,7 @@ function because(c: Candidate): string {
     case 'detached':
       return 'not inherited: this kind is detached closer to the laptop';
     case 'enforced-elsewhere':
-      return `gives way to ${by}`;
+      return `overridden by ${by}`;
     case 'clashing':
       return `disagrees with ${by}`;
   }

@@ -58,7 +58,7 @@ const fates: Record<string, string> = {
   'ruled-out': 'overridden by a ruling',
   excepted: 'overridden by an exception',
   detached: 'not inherited',
-  'enforced-elsewhere': 'gives way to a policy',
+  'enforced-elsewhere': 'overridden by a policy',
 };
 export const fateWord = (fate: string) => fates[fate] ?? fate;
 

@@ -62,7 +62,7 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	rest := d.sets.Temp() // laptops for which it is not decided yet
 	rest.Copy(rows)
 	// The order is that of resolution.md, section 6: what the laptop does not support, what is
-	// detached, what gives way to others, exceptions, and only then the combine rule.
+	// detached, what is overridden by something stronger, exceptions, and only then the combine rule.
 	d.unsupported(in, rest, limits.Lacking)
 	if d.Observer != nil {
 		here := d.sets.Temp()
@@ -72,8 +72,8 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 			}
 		}
 	}
-	if ix.yields {
-		in = d.standBack(in, rest)
+	if ix.unequal {
+		in = d.dropWeaker(in, rest)
 	}
 	d.except(ix, in, rest, limits.Exempt)
 	if len(in) > 0 && !rest.Empty() {
@@ -81,37 +81,38 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	}
 }
 
-// standBack takes candidates that give way from the laptops that have one to which they give way: what a person chose never
-// wins against what is enforced, nor what a baseline wants against a policy. It gives the candidates that are left.
-func (d *Decider) standBack(in []Candidate, rest *bitset.Set) []Candidate {
-	before := d.sets.Temp() // laptops with a candidate that gives way to fewer than those that are looked at
-	before.Clear()
+// dropWeaker takes candidates from the laptops that have one of greater strength: what a person chose
+// never wins against what is enforced, nor what a baseline wants against a policy. It gives the
+// candidates that are left.
+func (d *Decider) dropWeaker(in []Candidate, rest *bitset.Set) []Candidate {
+	stronger := d.sets.Temp() // laptops with a candidate of greater strength than those that are looked at
+	stronger.Clear()
 	left := slices.Clone(in)
-	for yields := ToNothing; yields < yieldsEnd; yields++ {
+	for strength := range strengths {
 		for i := range left {
-			if c := &left[i]; c.Yields == yields && yields > ToNothing && c.Live.Meets(before) {
-				d.giveWay(c, before, rest)
+			if c := &left[i]; c.Strength == strength && strength != Enforced && c.Live.Meets(stronger) {
+				d.drop(c, stronger, rest)
 			}
 		}
 		for i := range left {
-			if left[i].Yields == yields {
-				before.Or(left[i].Live)
+			if left[i].Strength == strength {
+				stronger.Or(left[i].Live)
 			}
 		}
 	}
 	return left
 }
 
-// giveWay takes a candidate from laptops that have what it gives way to: before. Its own set is not
-// altered, since it belongs to whoever called Decide.
-func (d *Decider) giveWay(c *Candidate, before, rest *bitset.Set) {
+// drop takes a candidate from laptops that have a stronger one. Its own set is not altered, since it
+// belongs to whoever called Decide.
+func (d *Decider) drop(c *Candidate, stronger, rest *bitset.Set) {
 	if d.Observer != nil {
-		if here := d.sets.Temp(); here.SetAnd(c.Live, before) && here.SetAnd(here, rest) {
+		if here := d.sets.Temp(); here.SetAnd(c.Live, stronger) && here.SetAnd(here, rest) {
 			d.Observer.Fate(c, outcome.Enforced, here)
 		}
 	}
 	live := d.sets.Temp()
-	if !live.SetAndNot(c.Live, before) {
+	if !live.SetAndNot(c.Live, stronger) {
 		live = Nobody
 	}
 	c.Live = live

@@ -17,7 +17,7 @@ type Index struct {
 	Exceptions []Exception
 	Outcomes   *intern.Outcomes
 	items      []int32             // of lists that are put together: the items of each ranked entry, entry after entry
-	yields     bool                // some entry gives way to others
+	unequal    bool                // some entry is of less than the greatest strength
 	begin      []int32             // by rank: where its items begin in items; in the end how many there are
 	Def        *setting.Definition // nil: no such setting
 	Entries    []Entry             // by rank
@@ -28,11 +28,11 @@ type Index struct {
 // Ranked is an entry as it comes from one level: a policy that applies at three levels has three.
 // Within an index these are in order of precedence: the first one that a laptop has decides.
 type Ranked struct {
-	Policy  int32 // number
-	LevelAt int16 // the place of Level among the policy's levels
-	Lock    bool
-	Yields  Yield // to whom it gives way
-	Level   outcome.Level
+	Policy   int32 // number
+	LevelAt  int16 // the place of Level among the policy's levels
+	Lock     bool
+	Strength Strength
+	Level    outcome.Level
 	Order
 	Class int32 // the same for equal values
 }

@@ -42,7 +42,7 @@ func (ix *Index) DecideByLead(
 	ranks []int32,
 ) (number int32, _ []outcome.Fate, _ []int32, ok bool) {
 	rule := ix.precedence
-	if rule == nil || ix.yields { // what gives way stands back behind what does not
+	if rule == nil || ix.unequal { // strength counts before the order of precedence
 		return 0, fates, ranks, false
 	}
 	end := int32(len(order))

@@ -15,20 +15,20 @@ type Source struct {
 	Policy   int // number
 	ID       estate.PolicyID
 	Priority int64
-	Yields   Yield
+	Strength Strength
 	Levels   []outcome.Level
 	Entry    *estate.Entry
 }
 
-// Yield says to which entries a policy's entries give way, whatever their levels and priorities. The zero Yield gives way
-// to none.
-type Yield uint8
+// Strength says which entries a policy's entries override, whatever their levels and priorities: those
+// of every weaker kind. The zero Strength is the greatest.
+type Strength uint8
 
 const (
-	ToNothing  Yield = iota
-	ToEnforced       // the policy is offered: what is enforced counts more
-	ToPolicies       // it puts right what a baseline wants: every policy counts more
-	yieldsEnd
+	Enforced   Strength = iota // an enforced policy
+	Offered                    // a policy that people take: every enforced one overrides it
+	OfBaseline                 // what a baseline wants: every policy overrides it
+	strengths
 )
 
 // unranked is a ranked entry with all that belongs to it, while entries are put in order.
@@ -40,7 +40,7 @@ type unranked struct {
 
 // Clear takes all entries out.
 func (ix *Index) Clear() {
-	ix.Ranked, ix.Entries, ix.Keys, ix.items, ix.begin, ix.yields = nil, nil, nil, nil, nil, false
+	ix.Ranked, ix.Entries, ix.Keys, ix.items, ix.begin, ix.unequal = nil, nil, nil, nil, nil, false
 }
 
 // Rank puts entries in order of precedence. The index has them alone afterwards.
@@ -71,7 +71,7 @@ func (ix *Index) Rerank(policies []int, sources []Source) {
 // unrank adds an entry once for each level of its policy: each may have another precedence.
 func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 	u := unranked{
-		Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock, Yields: s.Yields},
+		Ranked{Policy: int32(s.Policy), Lock: s.Entry.Lock, Strength: s.Strength},
 		Entry{Entry: s.Entry, PolicyID: s.ID, weight: ix.combiner.Weight(ix.Def, s.Priority, s.Entry.Value)},
 		nil,
 	}
@@ -127,7 +127,7 @@ func (ix *Index) order(list []unranked, stay int) {
 			ix.begin[i+1] = int32(len(ix.items))
 		}
 	}
-	ix.yields = slices.ContainsFunc(list, func(u unranked) bool { return u.Yields != ToNothing })
+	ix.unequal = slices.ContainsFunc(list, func(u unranked) bool { return u.Strength != Enforced })
 	// Zones of locked entries begin far below 0 and rise from there; those of others begin at 0.
 	for i, s := range sorted {
 		if s.Zone, s.Run = 0, 0; s.Lock {
