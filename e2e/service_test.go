@@ -229,7 +229,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 		admin,
 		http.MethodPost,
 		"/accounts",
-		`{"name":"reader","password":"looks but does not touch","role":"reader"}`,
+		`{"name":"reader","password":"looks but does not touch","role":"reader","chosen":true}`,
 	); p != nil {
 		t.Fatal(p)
 	}

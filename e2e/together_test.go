@@ -114,7 +114,7 @@ func TestAReaderLooksAndDoesNotTouch(t *testing.T) {
 		api,
 		http.MethodPost,
 		"/accounts",
-		`{"name":"reader","password":"looks but does not touch","role":"reader"}`,
+		`{"name":"reader","password":"looks but does not touch","role":"reader","chosen":true}`,
 	); p != nil {
 		t.Fatal(p)
 	}

@@ -292,7 +292,7 @@ func TestDefiningAndRestoring(t *testing.T) {
 	// The audit log leads to the version that was live when something was done, here the first.
 	p.goTo("/audit-log?object=policies/labs-quiet&action=publish: create")
 	p.button("publish: create")
-	p.link("The policy as it was then")
+	p.link("The version of the policy")
 	p.until("the first version is chosen", `document.querySelector('[aria-label="Later"]')?.value === '1'`)
 	p.goTo("/policies/labs-quiet/history")
 	p.shows("Side by side")

@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
@@ -17,8 +16,6 @@ import (
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
-
-	"golang.org/x/crypto/argon2"
 
 	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/service/store"
@@ -213,28 +210,6 @@ func (d *Service) addAccount(tx *store.Store, a store.Account, role, by string) 
 
 var accountName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 
-func (d *Service) prepare(ctx context.Context, name, password string) (string, error) {
-	if !accountName.MatchString(name) {
-		return "", &InvalidError{"name", "1 to 64 lower-case letters, digits, '.', '_' or '-'"}
-	}
-	if n := utf8.RuneCountInString(password); n < minPassword || n > maxPassword || len(strings.TrimSpace(password)) < minPassword/2 {
-		return "", &InvalidError{"password", fmt.Sprintf("%d to %d characters, not all of them spaces", minPassword, maxPassword)}
-	}
-	if tooEasy(password, name) {
-		return "", &InvalidError{"password", "one that is not so easily guessed"}
-	}
-	if d.config.Leaked != nil {
-		is, err := d.config.Leaked.Has(password)
-		if err != nil {
-			return "", fmt.Errorf("looking a password up: %w", err)
-		}
-		if is {
-			return "", &InvalidError{"password", "one that is in no list of leaked passwords"}
-		}
-	}
-	return d.hashPassword(ctx, password)
-}
-
 // From is where somebody signs in from.
 type From struct {
 	Address string // of the network
@@ -366,39 +341,6 @@ func (d *Service) SignOut(ctx context.Context, c Caller) error {
 	return d.store.In(ctx).DropSession(c.By)
 }
 
-// ByToken says whose token a secret is.
-func (d *Service) ByToken(ctx context.Context, secret string) (Caller, error) {
-	t, err := d.store.In(ctx).Token(HashOf(secret))
-	if err != nil || !t.ExpiresAt.After(d.now()) {
-		return Caller{}, ErrRefused
-	}
-	a, err := d.store.In(ctx).Account(t.Account)
-	if err != nil || a.Disabled {
-		return Caller{}, ErrRefused
-	}
-	c := Caller{Name: t.Account, Via: "api", By: t.Hash, Token: true}
-	strong := false
-	if len(d.config.Demand) > 0 { // a passkey matters where a second factor is demanded alone
-		keys, err := d.store.In(ctx).Passkeys(a.Name)
-		if err != nil {
-			return Caller{}, err
-		}
-		strong = len(keys) > 0
-	}
-	if err := d.identify(ctx, &c, a, strong); err != nil {
-		return Caller{}, err
-	}
-	if t.Role != "" { // never more than its owner has now
-		find, err := d.roles(ctx)
-		if err != nil {
-			return Caller{}, err
-		}
-		role, _ := find(t.Role)
-		c.Held, c.Role = c.Held.Only(role.Rights), t.Role
-	}
-	return c, nil
-}
-
 // Active tells whether the session or token by which somebody signed in still counts.
 func (d *Service) Active(ctx context.Context, c Caller) bool {
 	if s, err := d.store.In(ctx).Session(c.By); err == nil {
@@ -406,106 +348,4 @@ func (d *Service) Active(ctx context.Context, c Caller) bool {
 	}
 	t, err := d.store.In(ctx).Token(c.By)
 	return err == nil && t.ExpiresAt.After(d.now())
-}
-
-// NewToken gives a token's secret, once. A token has no right that its owner lacks, and makes no
-// token.
-func (d *Service) NewToken(ctx context.Context, c Caller, name, role string, days int) (secret string, t store.Token, err error) {
-	find, err := d.roles(ctx)
-	if err != nil {
-		return "", t, err
-	}
-	as, known := find(role)
-	if role == "" { // all rights of its owner
-		as, known = access.Role{}, true
-	}
-	switch {
-	case c.Token:
-		return "", t, ErrByToken
-	case c.PasswordDue:
-		return "", t, ErrPasswordDue
-	case !known || !c.Held.Anywhere().Covers(as.Rights):
-		return "", t, &InvalidError{"role", "a role with no right that you do not have yourself"}
-	case name == "" || len(name) > 100:
-		return "", t, &InvalidError{"name", "1 to 100 characters that say what the token is for"}
-	case days < 1 || days > 366:
-		return "", t, &InvalidError{"days", "1 to 366"}
-	}
-	secret = "zrt_" + Secret()
-	now := d.now()
-	t = store.Token{
-		ID:        HashOf(Secret())[:12],
-		Hash:      HashOf(secret),
-		Account:   c.Name,
-		Name:      name,
-		Role:      role,
-		CreatedAt: now,
-		ExpiresAt: now.AddDate(0, 0, days),
-	}
-	return secret, t, d.store.In(ctx).AddToken(t)
-}
-
-// Tokens lists a caller's tokens.
-func (d *Service) Tokens(ctx context.Context, c Caller) ([]store.Token, error) {
-	return d.store.In(ctx).TokensOf(c.Name)
-}
-
-// DropToken revokes a caller's token.
-func (d *Service) DropToken(ctx context.Context, c Caller, id string) error {
-	there, err := d.store.In(ctx).DropToken(c.Name, id)
-	if err == nil && !there {
-		err = store.ErrNotFound
-	}
-	return err
-}
-
-// Parameters of argon2id as RFC 9106 and current guidance have them for interactive sign-in: 19
-// MiB, 2 passes, 1 lane.
-const (
-	argonMemory, argonPasses, argonLanes = 19 * 1024, 2, 1
-	argonKey, argonSalt                  = 32, 16
-)
-
-// unknownAccount is the hash of a password that nobody has.
-var unknownAccount = encodeHash(make([]byte, argonSalt), make([]byte, argonKey))
-
-func encodeHash(salt, key []byte) string {
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonPasses, argonLanes,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
-}
-
-func (d *Service) derive(ctx context.Context, password string, salt []byte) ([]byte, error) {
-	if d.queued.Add(1) > hashesQueued {
-		d.queued.Add(-1)
-		return nil, ErrBusy
-	}
-	defer d.queued.Add(-1)
-	select {
-	case d.hashes <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-	defer func() { <-d.hashes }()
-	return argon2.IDKey([]byte(password), salt, argonPasses, argonMemory, argonLanes, argonKey), nil
-}
-
-func (d *Service) hashPassword(ctx context.Context, password string) (string, error) {
-	salt := make([]byte, argonSalt)
-	rand.Read(salt)
-	key, err := d.derive(ctx, password, salt)
-	return encodeHash(salt, key), err
-}
-
-func (d *Service) verify(ctx context.Context, encoded, password string) (bool, error) {
-	parts := strings.Split(encoded, "$")
-	if len(parts) != 6 {
-		return false, nil
-	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	key, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err1 != nil || err2 != nil {
-		return false, nil
-	}
-	got, err := d.derive(ctx, password, salt)
-	return err == nil && subtle.ConstantTimeCompare(got, key) == 1, err
 }
