@@ -59,19 +59,11 @@ func accountCommand(s Streams) *cli.Command {
 			{
 				Name: "password", Usage: "choose another password for your own account; your other sessions end",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "code", Usage: "`CODE` of your second factor, where you have one"}},
-				Action: func(ctx context.Context, c *cli.Command) error {
-					if c.NArg() != 0 {
-						return wrongArguments(c, "no arguments")
-					}
+				Action: asked(s, 0, "no arguments", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					saved, err := readSignIn()
 					if err != nil {
 						return err
 					}
-					caller, err := callerTrusting(saved.CA)
-					if err != nil {
-						return err
-					}
-					api := &client.Client{Base: saved.Base, HTTP: caller}
 					as := wire.Credentials{Name: saved.Name, Code: c.String("code")}
 					if as.Password, err = readPassword(s, "Present password: "); err != nil {
 						return err
@@ -81,7 +73,7 @@ func accountCommand(s Streams) *cli.Command {
 					}
 					fmt.Fprintf(s.Out, "The password of %s is changed.\n", saved.Name)
 					return nil
-				},
+				}),
 			},
 			{
 				Name: "alter", Usage: "disable an account, which ends its sessions and tokens, or enable it again", ArgsUsage: "ACCOUNT",

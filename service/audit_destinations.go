@@ -32,7 +32,7 @@ type entry struct {
 	at     time.Time
 	word   string      // kind of message for syslog
 	fields [][2]string // structured data for syslog: names, and values that are not escaped yet
-	text   string      // message for syslog; empty: none
+	whole  bool        // the message for syslog has all of it, since the fields do not
 	is     any         // what it is in JSON
 }
 
@@ -51,15 +51,14 @@ func checkpointEntry(c audit.Checkpoint) entry {
 
 // recordEntry gives a record as it is sent. What was before and after is part of the message, since
 // structured data is for short values.
-func recordEntry(r audit.Record) (entry, error) {
-	text, err := json.Marshal(r)
+func recordEntry(r audit.Record) entry {
 	return entry{
-		at: r.At, word: "audit-record", is: r, text: string(text),
+		at: r.At, word: "audit-record", is: r, whole: true,
 		fields: [][2]string{
 			{"number", fmt.Sprint(r.Number)}, {"by", r.By}, {"via", r.Via}, {"action", r.Action}, {"kind", r.Kind}, {"id", r.ID},
 			{"change", r.Change}, {"request", r.Request}, {"hash", r.Hash},
 		},
-	}, err
+	}
 }
 
 // destinationOf reads where checkpoints or records are sent to.
@@ -155,6 +154,18 @@ const logAudit = 13*8 + 6
 func (d *syslogDestination) String() string { return "syslog+tls://" + d.address }
 
 func (d *syslogDestination) send(ctx context.Context, list entries) error {
+	name, err := os.Hostname()
+	if err != nil {
+		name = "-"
+	}
+	var frames bytes.Buffer
+	for _, e := range list {
+		message, err := e.syslog(name)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(&frames, "%d %s", len(message), message)
+	}
 	dialer := &tls.Dialer{NetDialer: &net.Dialer{}, Config: &tls.Config{ServerName: d.host, MinVersion: tls.VersionTLS12, RootCAs: d.roots}}
 	conn, err := dialer.DialContext(ctx, "tcp", d.address)
 	if err != nil {
@@ -163,15 +174,6 @@ func (d *syslogDestination) send(ctx context.Context, list entries) error {
 	if until, ok := ctx.Deadline(); ok {
 		conn.SetDeadline(until)
 	}
-	name, err := os.Hostname()
-	if err != nil {
-		name = "-"
-	}
-	var frames bytes.Buffer
-	for _, e := range list {
-		message := e.syslog(name)
-		fmt.Fprintf(&frames, "%d %s", len(message), message)
-	}
 	_, err = conn.Write(frames.Bytes())
 	return errors.Join(err, conn.Close())
 }
@@ -179,7 +181,7 @@ func (d *syslogDestination) send(ctx context.Context, list entries) error {
 // syslog gives the entry as a message of RFC 5424.
 //
 // 32473 is the enterprise number for examples (RFC 5612): the product has none of its own.
-func (e entry) syslog(host string) string {
+func (e entry) syslog(host string) (string, error) {
 	name, _ := strings.CutPrefix(e.word, "audit-")
 	var m strings.Builder
 	fmt.Fprintf(&m, "<%d>1 %s %s zridge %d %s [%s@32473", logAudit, e.at.Format(time.RFC3339Nano), host, os.Getpid(), e.word, name)
@@ -189,10 +191,12 @@ func (e entry) syslog(host string) string {
 		}
 	}
 	m.WriteByte(']')
-	if e.text != "" {
-		m.WriteString(" \ufeff" + e.text) // the mark says that the text is UTF-8
+	if !e.whole {
+		return m.String(), nil
 	}
-	return m.String()
+	text, err := json.Marshal(e.is)
+	m.WriteString(" \ufeff" + string(text)) // the mark says that the text is UTF-8
+	return m.String(), err
 }
 
 // syslogEscapes escapes values of structured data (RFC 5424, section 6.3.3).

@@ -95,9 +95,7 @@ func (f *forwarder) some(ctx context.Context) (n int, err error) {
 	}
 	list := make(entries, len(records))
 	for i, r := range records {
-		if list[i], err = recordEntry(r); err != nil {
-			return 0, err
-		}
+		list[i] = recordEntry(r)
 	}
 	within, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()

@@ -102,11 +102,10 @@ func TestASyslogServerGetsCheckpoints(t *testing.T) {
 // TestARecordAsASyslogMessage writes a record with what structured data must escape.
 func TestARecordAsASyslogMessage(t *testing.T) {
 	r := audit.Record{Number: 9, At: sample.At, By: `a"b]c\d`, Via: "console", Action: "publish", After: "name: \"ö\"\n", Hash: "h"}
-	e, err := recordEntry(r)
+	got, err := recordEntry(r).syslog("host")
 	if err != nil {
 		t.Fatal(err)
 	}
-	got := e.syslog("host")
 	head, text, ok := strings.Cut(got, "] \ufeff")
 	if !ok || !strings.HasSuffix(head, `audit-record [record@32473 number="9" by="a\"b\]c\\d" via="console" action="publish" hash="h"`) {
 		t.Errorf("structured data: %s", head)

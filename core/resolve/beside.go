@@ -5,8 +5,8 @@ package resolve
 import (
 	"slices"
 
-	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
 )
 
 // mostUnlike is how many policies may have other matches than in the plan beside: each is looked at by
@@ -23,7 +23,7 @@ func (p *Plan) Beside(next *estate.Snapshot) *Plan {
 	}
 	var unlike []int
 	for at := range max(len(p.policies), len(out.policies)) {
-		if at >= len(p.policies) || at >= len(out.policies) || !slices.EqualFunc(p.policies[at].matches, out.policies[at].matches, sameArray) {
+		if at >= len(p.policies) || at >= len(out.policies) || !slices.EqualFunc(p.policies[at].matches, out.policies[at].matches, intern.SameList) {
 			unlike = append(unlike, at)
 		}
 	}
@@ -31,9 +31,4 @@ func (p *Plan) Beside(next *estate.Snapshot) *Plan {
 		out.beside, out.unlike = p, unlike
 	}
 	return out
-}
-
-// sameArray tells whether two level matches are one in memory.
-func sameArray(a, b []bitset.Packed) bool {
-	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }

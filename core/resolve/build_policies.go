@@ -84,7 +84,7 @@ func (b *builder) policiesOf() {
 // sourcesOf gives what a snapshot's settings are decided by: its policies, and for each baseline that puts something right
 // one that every policy overrides. What is the same as in the plan before is taken from there.
 func sourcesOf(s *estate.Snapshot, was *Plan) []estate.Policy {
-	if sameSlice(s.Policies, was.snapshot.Policies) && sameSlice(s.Baselines, was.snapshot.Baselines) && was != nothing {
+	if intern.SameList(s.Policies, was.snapshot.Policies) && intern.SameList(s.Baselines, was.snapshot.Baselines) && was != nothing {
 		return was.sources
 	}
 	out := s.Policies
@@ -95,9 +95,6 @@ func sourcesOf(s *estate.Snapshot, was *Plan) []estate.Policy {
 	}
 	return out
 }
-
-// sameSlice tells whether two lists are one in memory.
-func sameSlice[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
 // policy builds a new or altered policy.
 func (b *builder) policy(pol *estate.Policy) {

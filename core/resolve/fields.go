@@ -73,11 +73,8 @@ func (c *fieldCache) of(question fieldQuestion, find func() fieldAnswer) fieldAn
 	c.mu.Lock()
 	answer := c.known[question]
 	if answer == nil {
-		if c.known == nil || len(c.known) >= mostFields {
-			c.known = map[fieldQuestion]func() fieldAnswer{}
-		}
 		answer = sync.OnceValue(find) // which lets go of find, and of the plan, once it was called
-		c.known[question] = answer
+		c.known = with(c.known, mostFields, question, answer)
 	}
 	c.mu.Unlock()
 	return answer()

@@ -11,6 +11,7 @@ import (
 	"zenithridge.example/zridge/core/bitset"
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/resolve/internal/decide"
+	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/resolve/internal/match"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -40,7 +41,7 @@ func (p *Plan) ground() ground { return ground{p.fields, p.Units, p.Groups} }
 
 // same tells whether two grounds are one in memory.
 func (g ground) same(h ground) bool {
-	return g.fields == h.fields && sameSlice(g.units, h.units) && sameSlice(g.groups, h.groups)
+	return g.fields == h.fields && intern.SameList(g.units, h.units) && intern.SameList(g.groups, h.groups)
 }
 
 // keptReach is a Reach, without a plan, with the policy that it is of.
@@ -82,7 +83,7 @@ func (p *Plan) keepReach(pol *estate.Policy, definitions []*setting.Definition, 
 	}
 	p.answers.mu.Lock()
 	defer p.answers.mu.Unlock()
-	p.answers.reaches = with(p.answers.reaches, pol.ID, kept)
+	p.answers.reaches = with(p.answers.reaches, mostAnswers, pol.ID, kept)
 }
 
 // fateQuestion is what EntryFates is asked, but for the laptops.
@@ -113,8 +114,8 @@ func (p *Plan) matchesOf(c *settingIndex) [][]bitset.Packed {
 
 // decidesAlike tells whether two indices are of the same entries, exceptions and rulings.
 func (c *settingIndex) decidesAlike(o *settingIndex) bool {
-	return c.Def == o.Def && sameSlice(c.Ranked, o.Ranked) && sameSlice(c.Entries, o.Entries) && sameSlice(c.Keys, o.Keys) &&
-		sameSlice(c.Exceptions, o.Exceptions) && sameSlice(c.exempt, o.exempt) && maps.Equal(c.Rulings, o.Rulings)
+	return c.Def == o.Def && intern.SameList(c.Ranked, o.Ranked) && intern.SameList(c.Entries, o.Entries) && intern.SameList(c.Keys, o.Keys) &&
+		intern.SameList(c.Exceptions, o.Exceptions) && intern.SameList(c.exempt, o.exempt) && maps.Equal(c.Rulings, o.Rulings)
 }
 
 // keptFates gives the fates that were found of a setting on the same laptops.
@@ -122,7 +123,7 @@ func (p *Plan) keptFates(question fateQuestion, c *settingIndex, among Devices) 
 	p.answers.mu.Lock()
 	kept, known := p.answers.fates[question]
 	p.answers.mu.Unlock()
-	if !known || !kept.same(p.ground()) || !kept.index.decidesAlike(c) || !slices.EqualFunc(kept.matches, p.matchesOf(c), sameArray) ||
+	if !known || !kept.same(p.ground()) || !kept.index.decidesAlike(c) || !slices.EqualFunc(kept.matches, p.matchesOf(c), intern.SameList) ||
 		!kept.among.equal(among) {
 		return nil, false
 	}
@@ -134,7 +135,7 @@ func (p *Plan) keepFates(question fateQuestion, c *settingIndex, among Devices, 
 	kept := keptFates{p.ground(), *c, p.matchesOf(c), among.Bare(), fates}
 	p.answers.mu.Lock()
 	defer p.answers.mu.Unlock()
-	p.answers.fates = with(p.answers.fates, question, kept)
+	p.answers.fates = with(p.answers.fates, mostAnswers, question, kept)
 }
 
 // keptLacking is the laptops that do not support a setting, by reason, and those of which that is not
@@ -158,12 +159,12 @@ func (p *Plan) keptLacking(def *setting.Definition) (kept keptLacking, known boo
 func (p *Plan) keepLacking(kept keptLacking) {
 	p.answers.mu.Lock()
 	defer p.answers.mu.Unlock()
-	p.answers.lacking = with(p.answers.lacking, kept.definition.ID, kept)
+	p.answers.lacking = with(p.answers.lacking, mostAnswers, kept.definition.ID, kept)
 }
 
-// with puts an answer into a map. A map that is full begins anew.
-func with[K comparable, V any](m map[K]V, key K, value V) map[K]V {
-	if m == nil || len(m) >= mostAnswers {
+// with puts an answer into a map of at most so many. A map that is full begins anew.
+func with[K comparable, V any](m map[K]V, most int, key K, value V) map[K]V {
+	if m == nil || len(m) >= most {
 		m = map[K]V{}
 	}
 	m[key] = value
