@@ -103,5 +103,6 @@ func (f *forwarder) some(ctx context.Context) (n int, err error) {
 		return 0, err
 	}
 	f.sent = records[len(records)-1].Number
-	return len(records), f.data.In(ctx).SetAuditForwarded(f.place, f.sent)
+	// Noted even where the service ends meanwhile: otherwise all of them would be sent again.
+	return len(records), f.data.In(context.WithoutCancel(ctx)).SetAuditForwarded(f.place, f.sent)
 }
