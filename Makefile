@@ -119,8 +119,8 @@ tools:
 	@go version | grep -qE 'go1\.(2[6-9]|[3-9][0-9])' || { echo "found $$(go version), expected Go 1.26 or later"; exit 1; }
 	@node -e 'process.exit(Number(process.versions.node.split(".")[0]) >= 20 ? 0 : 1)' || { echo "found Node $$(node --version), expected 20 or later"; exit 1; }
 
-# $(call debian,CHECK,PACKAGES) installs packages of Debian where CHECK fails.
-debian = @{ $(1); } >/dev/null 2>&1 || { \
+# $(call debian,CHECK,PACKAGES) installs packages of Debian where CHECK fails. CHECK may exit: it has a shell of its own.
+debian = @( $(1) ) >/dev/null 2>&1 || { \
   echo "installing $(2) from Debian's packages"; \
   sudo=; [ "$$(id -u)" = 0 ] || sudo=sudo; \
   $$sudo apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -qq --no-install-recommends $(2) >/dev/null; } \
