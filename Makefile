@@ -146,7 +146,7 @@ laptop:
 # Encrypted volumes, a security chip and a security module in software.
 .PHONY: encryption
 encryption:
-	$(call debian,for p in /usr/sbin/cryptsetup /usr/sbin/mkfs.ext4 /usr/bin/systemd-cryptenroll /usr/bin/swtpm /usr/bin/swtpm_setup /usr/bin/softhsm2-util; do [ -x $$p ] || exit 1; done && ls /usr/lib/*/libtss2-tcti-swtpm.so.0,cryptsetup-bin e2fsprogs systemd swtpm swtpm-tools libtss2-tcti-swtpm0 softhsm2)
+	$(call debian,for p in /usr/sbin/cryptsetup /usr/sbin/mkfs.ext4 /usr/bin/systemd-cryptenroll /usr/bin/swtpm /usr/bin/swtpm_setup /usr/bin/softhsm2-util; do [ -x $$p ] || exit 1; done && ls /usr/lib/*/libtss2-esys.so.0 /usr/lib/*/libtss2-rc.so.0 /usr/lib/*/libtss2-tcti-swtpm.so.0,cryptsetup-bin e2fsprogs systemd swtpm swtpm-tools libtss2-esys-3.0.2-0 libtss2-rc0 libtss2-tcti-swtpm0 softhsm2)
 
 clean: ## what was built, and the demo's database
 	rm -rf bin .demo console/dist/assets console/dist/index.html console/dist/*.js console/dist/*.svg console/dist/*.br console/dist/*.gz
