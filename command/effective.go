@@ -132,7 +132,7 @@ func printEffective(w io.Writer, a files.SubjectAnswer, notAssigned bool) {
 			status += " (" + s.Reason + ")"
 		}
 		from := strings.Join(s.From, ", ")
-		rows[i] = []string{s.Setting, status, valueText(s.Value), s.How, from}
+		rows[i] = []string{s.Setting, status, valueText(s.Value), string(s.How), from}
 	}
 	printTable(w, []string{"setting", "status", "value", "how", "from"}, rows)
 	for _, p := range a.Problems {

@@ -192,7 +192,7 @@ func shapeText(d wire.Setting) string {
 	case "list":
 		return "a list of texts"
 	}
-	return d.Type
+	return string(d.Type)
 }
 
 // parseEntry splits SETTING=VALUE.

@@ -229,7 +229,7 @@ func (r *valueReader) chain(ctx context.Context, what string, columns []files.Co
 func (r *valueReader) fromFile(ctx context.Context, what string, columns []files.ColumnDoc, part string, row setting.Row) error {
 	for i := range columns {
 		c := &columns[i]
-		if c.Type == string(setting.TypeFile) && c.Required {
+		if c.Type == setting.TypeFile && c.Required {
 			v, err := r.file(ctx, what, c.Content, part)
 			row[c.Name] = v
 			return err

@@ -72,6 +72,17 @@ func TestTheDictionaryOverTheAPI(t *testing.T) {
 	if err != nil || len(areas) != 16 || areas[0] != "disk" {
 		t.Errorf("the areas are %v %v", areas, err)
 	}
+	types, err := client.Get[[]wire.SettingType](ctx, api, "/setting-types", nil)
+	var rules []string
+	for _, t := range types {
+		for _, c := range t.Combines {
+			rules = append(rules, string(t.Type)+" "+string(c.Rule))
+		}
+	}
+	if want := "bool closest, bool strictest, integer closest, integer strictest, text closest, choice closest, choice strictest, " +
+		"list closest, list merge, list common, table closest, table merge, file closest"; err != nil || strings.Join(rules, ", ") != want {
+		t.Errorf("types combine by %v %v, expected %s", rules, err, want)
+	}
 	use, err := client.Get[wire.SettingUse](ctx, api, "/settings/media.camera", url.Values{"policy": {"p"}})
 	if err != nil || len(use.Elsewhere) != 0 || use.Devices != 2 || use.Combines == "" || use.NotKnown != 2 ||
 		use.Support != "every platform with a camera" {
@@ -238,7 +249,7 @@ func TestReadersLook(t *testing.T) {
 	t.Parallel()
 	api := started(t)
 	reader := &client.Client{Base: api.Base, Token: readersToken(t, api)}
-	for _, path := range []string{"/kits", "/areas", "/settings/media.camera", "/policies/p/use", "/policies/p/history",
+	for _, path := range []string{"/kits", "/areas", "/setting-types", "/settings/media.camera", "/policies/p/use", "/policies/p/history",
 		"/policies/p/summary", "/devices/LT-1/capture", "/files"} {
 		if _, err := reader.Call(context.Background(), http.MethodGet, path, nil, nil, nil); err != nil {
 			t.Errorf("%s: %v", path, err)
@@ -249,7 +260,7 @@ func TestReadersLook(t *testing.T) {
 		refusedAs(t, reader, http.MethodPost, path, nil, in, 403, "")
 	}
 	nobody := &client.Client{Base: api.Base}
-	for _, path := range []string{"/kits", "/areas", "/settings", "/policies/p/summary", "/devices/LT-1/capture"} {
+	for _, path := range []string{"/kits", "/areas", "/setting-types", "/settings", "/policies/p/summary", "/devices/LT-1/capture"} {
 		refusedAs(t, nobody, http.MethodGet, path, nil, nil, 401, "")
 	}
 }

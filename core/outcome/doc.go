@@ -13,6 +13,6 @@
 //
 // The banner of house-rules, which is for everyone, and of slipway-desk, which is for the unit
 // slipway, combine by closest. On a laptop in slipway the Setting has the Status Set, the How
-// ByClosest and From slipway-desk. Its candidates are house-rules, with the Level unit:0 and the
+// "closest" and From slipway-desk. Its candidates are house-rules, with the Level unit:0 and the
 // Fate Outer, and slipway-desk, with the Level unit:1 and the Fate Won.
 package outcome

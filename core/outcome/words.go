@@ -3,6 +3,8 @@ package outcome
 import (
 	"fmt"
 	"slices"
+
+	"zenithridge.example/zridge/core/setting"
 )
 
 // Status says what is decided for a setting.
@@ -16,19 +18,28 @@ const (
 	Unsupported Status = "unsupported" // the laptop does not have it
 )
 
-// How says by what a value was decided. It is empty where nothing was.
+// How says by what a value was decided: by the setting's combine rule (see ByRule), or by what comes
+// before or after it. It is empty where nothing was decided.
 type How string
 
-// The combine rules, and what comes before or after them.
+// What comes before or after the combine rules.
 const (
-	ByClosest   How = "closest"
-	ByStrictest How = "strictest"
-	ByMerge     How = "merge"
-	ByCommon    How = "common"
 	ByRuling    How = "ruling"
 	ByException How = "exception"
 	ByForce     How = "forced"
 )
+
+// ByRule is the How of a value that a combine rule decided. It is the rule's own word.
+func ByRule(c setting.Combine) How { return How(c) }
+
+// Hows lists every How but the empty one.
+func Hows() []How {
+	var out []How
+	for _, c := range setting.Combines() {
+		out = append(out, ByRule(c))
+	}
+	return append(out, ByRuling, ByException, ByForce)
+}
 
 // Level says how close to the laptop an entry comes from; a greater Level is closer. Levels below
 // GroupLevel are depths in the units' tree, the root's being 0.

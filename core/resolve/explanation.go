@@ -153,7 +153,7 @@ func (r *Reasons) how(i int) outcome.How {
 	case d.ruled:
 		return outcome.ByRuling
 	}
-	return outcome.How(r.plan.settings[d.setting].Rule())
+	return outcome.ByRule(r.plan.settings[d.setting].Rule())
 }
 
 // Fate records what became of a candidate. The rows are not looked at: there is one.

@@ -352,7 +352,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 				conflict()
 				return out, true
 			}
-			win(outcome.ByMerge, rows, left)
+			win(outcome.ByRule(setting.Merge), rows, left)
 			return out, true
 		}
 		set := map[string]bool{}
@@ -361,7 +361,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 				set[item] = true
 			}
 		}
-		win(outcome.ByMerge, listOf(set), left)
+		win(outcome.ByRule(setting.Merge), listOf(set), left)
 	case setting.Common:
 		set, anyEmpty := map[string]bool{}, false
 		for _, c := range left {
@@ -380,7 +380,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			conflict()
 			return out, true
 		}
-		win(outcome.ByCommon, listOf(set), left)
+		win(outcome.ByRule(setting.Common), listOf(set), left)
 	case setting.Strictest:
 		drop(outcome.Weaker, func(c *cand) bool {
 			for _, other := range left {
@@ -390,7 +390,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			}
 			return false
 		})
-		win(outcome.ByStrictest, left[0].entry.Value, left)
+		win(outcome.ByRule(setting.Strictest), left[0].entry.Value, left)
 	default:
 		inner, top := -1, int64(-1<<60)
 		for _, c := range left {
@@ -426,7 +426,7 @@ func (o oracle) setting(def *setting.Definition, d *estate.Device, p *estate.Per
 			conflict()
 			return out, true
 		}
-		v, how := winners[0].entry.Value, outcome.ByClosest
+		v, how := winners[0].entry.Value, outcome.ByRule(setting.Closest)
 		for _, c := range left {
 			if !c.entry.Value.Equal(v) {
 				how = outcome.ByRuling

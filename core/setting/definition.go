@@ -31,23 +31,6 @@ const (
 // Sides lists every Side.
 var Sides = []Side{DeviceSide, UserSide}
 
-// Combine is the rule by which the values of several policies become one.
-type Combine string
-
-const (
-	Closest   Combine = "closest"   // the innermost level, then the highest priority
-	Strictest Combine = "strictest" // the strictest value, whatever the level
-	Merge     Combine = "merge"     // every item of every list, every row of every table
-	Common    Combine = "common"    // the items that every list has
-)
-
-// Combines lists every Combine.
-var Combines = []Combine{Closest, Strictest, Merge, Common}
-
-// ByItems tells whether the rule makes one value out of the items of all lists, or the rows of all
-// tables, so that several policies decide together.
-func (c Combine) ByItems() bool { return c == Merge || c == Common }
-
 // Stricter says which of two values of a `strictest` setting is the stricter.
 type Stricter string
 

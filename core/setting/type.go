@@ -44,10 +44,6 @@ type typeBehaviour interface {
 	// orders lists the orders of strictness of two values. A type that has none can't combine by
 	// `strictest`.
 	orders() []Stricter
-
-	// combines lists the combine rules that the type has besides Closest, which all have, and
-	// Strictest, which those with an order have.
-	combines() []Combine
 }
 
 // behaviour gives what is known of a type, nil for a word that is none of Types.
@@ -71,6 +67,13 @@ func (t Type) behaviour() typeBehaviour {
 	return nil
 }
 
+// Orders lists the orders of strictness that values of the type can have, none where there is no
+// order. The type is one of Types.
+func (t Type) Orders() []Stricter { return t.behaviour().orders() }
+
+// ordered tells whether of two values of the type one can be the stricter.
+func (t Type) ordered() bool { return t.Orders() != nil }
+
 // unbounded is a type without bounds, without an order of strictness, whose values don't merge.
 // Types embed it for what they lack.
 type unbounded struct{}
@@ -80,4 +83,3 @@ func (unbounded) check(*Shape, string, Value) []problem.Fault { return nil }
 func (unbounded) bounds() []string                            { return nil }
 func (unbounded) validate(*Shape, string) []problem.Fault     { return nil }
 func (unbounded) orders() []Stricter                          { return nil }
-func (unbounded) combines() []Combine                         { return nil }

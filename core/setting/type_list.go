@@ -13,9 +13,8 @@ import (
 // merged, or reduced to the items that all of them have.
 type listType struct{ unbounded }
 
-func (listType) holds(v Value) bool  { return v.kind == List }
-func (listType) bounds() []string    { return []string{"item_pattern", "max_items"} }
-func (listType) combines() []Combine { return []Combine{Merge, Common} }
+func (listType) holds(v Value) bool { return v.kind == List }
+func (listType) bounds() []string   { return []string{"item_pattern", "max_items"} }
 
 // check tests the number of items, each item, and that none is there twice.
 func (listType) check(s *Shape, path string, v Value) []problem.Fault {

@@ -70,9 +70,8 @@ func (tableType) holds(v Value) bool {
 	return v.kind == Table || v.kind == List && len(v.list) == 0
 }
 
-// bounds and combines name what a definition of the type may have.
-func (tableType) bounds() []string    { return []string{"max_items", "columns", "key"} }
-func (tableType) combines() []Combine { return []Combine{Merge} }
+// bounds names what a definition of the type may have.
+func (tableType) bounds() []string { return []string{"max_items", "columns", "key"} }
 
 // expectation names the columns, which is what people get wrong most often.
 func (tableType) expectation(s *Shape) string {

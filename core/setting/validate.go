@@ -19,15 +19,20 @@ func OneOf[T ~string](path string, v T, words []T) []problem.Fault {
 			return nil
 		}
 	}
-	shown := make([]string, len(words))
-	for i, w := range words {
-		shown[i] = string(w)
-	}
-	expected := "one of " + strings.Join(shown, ", ")
+	expected := listed(words)
 	if v == "" {
 		return []problem.Fault{{Code: problem.MissingField, Path: path, Expected: expected}}
 	}
 	return []problem.Fault{{Code: problem.NotOneOf, Path: path, Found: problem.Quote(string(v)), Expected: expected}}
+}
+
+// listed says in words that one of a list of words is expected.
+func listed[T ~string](words []T) string {
+	shown := make([]string, len(words))
+	for i, w := range words {
+		shown[i] = string(w)
+	}
+	return "one of " + strings.Join(shown, ", ")
 }
 
 // NoRepeats reports every item that is in a list a second time, with the number of its first place,
@@ -57,7 +62,7 @@ func (d *Definition) Validate(path string) []problem.Fault {
 	faults := OneOf(at("kind"), d.Kind, PolicyKinds)
 	faults = append(faults, OneOf(at("side"), d.Side, Sides)...)
 	typed := OneOf(at("type"), d.Type, Types)
-	combined := OneOf(at("combine"), d.Combine, Combines)
+	combined := OneOf(at("combine"), d.Combine, Combines())
 	faults = append(append(faults, typed...), combined...)
 	for i, e := range d.Effects {
 		faults = append(faults, OneOf(at("effects", i), e, Effects)...)
@@ -133,26 +138,14 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 
 // validateCombine reports a combine rule that the type does not have. The type is one of Types.
 func (d *Definition) validateCombine(at func(...any) string) []problem.Fault {
-	// Which combine rules and which bounds a type has is said by the type itself.
-	t := d.Type.behaviour()
 	misplaced := func(field, found, expected string) []problem.Fault {
 		return []problem.Fault{{Code: problem.MisplacedField, Path: at(field), Found: found, Expected: expected}}
 	}
-	switch d.Combine {
-	case Closest:
-	case Strictest:
-		if t.orders() == nil {
-			return misplaced("combine", "strictest with type "+string(d.Type), "a type that has an order: integer, bool or choice")
-		}
-		return OneOf(at("stricter"), d.Stricter, t.orders())
-	default:
-		if !slices.Contains(t.combines(), d.Combine) {
-			return misplaced(
-				"combine",
-				string(d.Combine)+" with type "+string(d.Type),
-				"closest or strictest; merge and common are for lists, merge for tables too",
-			)
-		}
+	if rules := d.Type.Combines(); !slices.Contains(rules, d.Combine) {
+		return misplaced("combine", string(d.Combine)+" with type "+string(d.Type), listed(rules))
+	}
+	if d.Combine == Strictest {
+		return OneOf(at("stricter"), d.Stricter, d.Type.Orders())
 	}
 	if d.Stricter != "" {
 		return misplaced("stricter", problem.Quote(string(d.Stricter)), "no order of strictness unless combine is strictest")

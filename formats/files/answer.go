@@ -24,7 +24,7 @@ type (
 		Status     string            `json:"status" enum:"set,unset,conflict,unsupported"`
 		Reason     string            `json:"reason,omitempty" enum:"platform,version,edition"`
 		Value      *setting.Value    `json:"value,omitempty"`
-		How        string            `json:"how,omitempty" enum:"closest,strictest,merge,common,ruling,exception,forced"`
+		How        outcome.How       `json:"how,omitempty"`
 		From       []string          `json:"from,omitzero"`
 		Replaced   *ReplacedAnswer   `json:"replaced,omitempty"`
 		Candidates []CandidateAnswer `json:"candidates"`
@@ -104,7 +104,7 @@ func ProblemOf(found outcome.Problem) ProblemAnswer {
 
 func settingAnswer(s *outcome.Setting) SettingAnswer {
 	out := SettingAnswer{
-		Setting: string(s.ID), Status: string(s.Status), Reason: string(s.Reason), Value: valueOrNot(s.Value), How: string(s.How),
+		Setting: string(s.ID), Status: string(s.Status), Reason: string(s.Reason), Value: valueOrNot(s.Value), How: s.How,
 		Candidates: make([]CandidateAnswer, len(s.Candidates)),
 	}
 	if s.Status != outcome.Unsupported {

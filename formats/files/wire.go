@@ -134,32 +134,32 @@ type (
 	}
 	// ShapeDoc is a type with its bounds.
 	ShapeDoc struct {
-		Type        string   `json:"type" enum:"bool,integer,text,choice,list,table,file"`
-		Min         *int64   `json:"min,omitempty"`
-		Max         *int64   `json:"max,omitempty"`
-		Measure     string   `json:"measure,omitempty"`
-		Pattern     string   `json:"pattern,omitempty"`
-		MaxLength   *int64   `json:"max_length,omitempty"`
-		Format      string   `json:"format,omitempty" enum:"node-path"`
-		Options     []string `json:"options,omitempty"`
-		ItemPattern string   `json:"item_pattern,omitempty"`
-		MaxItems    *int64   `json:"max_items,omitempty"`
-		Content     string   `json:"content,omitempty" enum:"any,certificate,application-rules,application"`
+		Type        setting.Type `json:"type"`
+		Min         *int64       `json:"min,omitempty"`
+		Max         *int64       `json:"max,omitempty"`
+		Measure     string       `json:"measure,omitempty"`
+		Pattern     string       `json:"pattern,omitempty"`
+		MaxLength   *int64       `json:"max_length,omitempty"`
+		Format      string       `json:"format,omitempty" enum:"node-path"`
+		Options     []string     `json:"options,omitempty"`
+		ItemPattern string       `json:"item_pattern,omitempty"`
+		MaxItems    *int64       `json:"max_items,omitempty"`
+		Content     string       `json:"content,omitempty" enum:"any,certificate,application-rules,application"`
 	}
 	// SettingDoc is a definition of the dictionary.
 	SettingDoc struct {
-		ID       string         `json:"id"`
-		Title    string         `json:"title,omitempty"`
-		Help     string         `json:"help,omitempty"`
-		Kind     string         `json:"kind" enum:"configuration,security,encryption"`
-		Area     string         `json:"area,omitempty"`
-		Keywords []string       `json:"keywords,omitempty"`
-		Side     string         `json:"side,omitempty" enum:"device,user"`
-		Combine  string         `json:"combine,omitempty" enum:"closest,strictest,merge,common"`
-		Stricter string         `json:"stricter,omitempty" enum:"lower,higher,true,false,later"`
-		Default  *setting.Value `json:"default,omitempty"`
-		Supports []SupportDoc   `json:"supports,omitempty"`
-		Effects  []string       `json:"effects,omitempty" enum:"restart,prompt,irreversible,lockout"`
+		ID       string          `json:"id"`
+		Title    string          `json:"title,omitempty"`
+		Help     string          `json:"help,omitempty"`
+		Kind     string          `json:"kind" enum:"configuration,security,encryption"`
+		Area     string          `json:"area,omitempty"`
+		Keywords []string        `json:"keywords,omitempty"`
+		Side     string          `json:"side,omitempty" enum:"device,user"`
+		Combine  setting.Combine `json:"combine,omitempty"`
+		Stricter string          `json:"stricter,omitempty" enum:"lower,higher,true,false,later"`
+		Default  *setting.Value  `json:"default,omitempty"`
+		Supports []SupportDoc    `json:"supports,omitempty"`
+		Effects  []string        `json:"effects,omitempty" enum:"restart,prompt,irreversible,lockout"`
 		ShapeDoc
 		Columns []ColumnDoc `json:"columns,omitempty"`
 		Key     []string    `json:"key,omitempty"`
@@ -324,7 +324,7 @@ func settingDoc(d *setting.Definition) SettingDoc {
 		doc.Side = string(d.Side)
 	}
 	if d.Combine != setting.Closest {
-		doc.Combine = string(d.Combine)
+		doc.Combine = d.Combine
 	}
 	for _, row := range d.Supports {
 		doc.Supports = append(doc.Supports, SupportDoc{string(row.Platform), row.From, row.Editions, row.When.Source(), row.Needs})
@@ -337,7 +337,7 @@ func settingDoc(d *setting.Definition) SettingDoc {
 
 func shapeDoc(s *setting.Shape) ShapeDoc {
 	doc := ShapeDoc{
-		Type:      string(s.Type),
+		Type:      s.Type,
 		Min:       s.Min,
 		Max:       s.Max,
 		Measure:   s.Measure,

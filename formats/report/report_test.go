@@ -119,6 +119,15 @@ func TestFactsInWords(t *testing.T) {
 	}
 }
 
+// TestEveryCombineRuleHasASentence leaves no rule without words.
+func TestEveryCombineRuleHasASentence(t *testing.T) {
+	for _, rule := range setting.Combines() {
+		if text := report.Combine(rule); len(text) < len("the lowest is used") {
+			t.Errorf("%s is said as %q", rule, text)
+		}
+	}
+}
+
 // TestEveryFindingHasASentence says each kind of finding, and leaves none as its code.
 func TestEveryFindingHasASentence(t *testing.T) {
 	defs := definitions()

@@ -117,19 +117,27 @@ func Effects(d *setting.Definition) []string {
 	return out
 }
 
-// Combines says how the values of several policies become one.
-func Combines(d *setting.Definition) string {
-	switch d.Combine {
-	case setting.Strictest:
-		return "the strictest value of all policies is used: " + strictness(d)
-	case setting.Merge:
-		return "what several policies list adds up"
-	case setting.Common:
-		return "only what every policy lists is used"
-	}
-	return "the policy set closest to the laptop is used, then the one of higher priority"
+// combineWords says how the values of several policies become one, by combine rule.
+var combineWords = map[setting.Combine]string{
+	setting.Closest:   "the policy set closest to the laptop is used, then the one of higher priority",
+	setting.Strictest: "the strictest value of all policies is used",
+	setting.Merge:     "what several policies list adds up",
+	setting.Common:    "only what every policy lists is used",
 }
 
+// Combine says how the values of several policies become one by a combine rule.
+func Combine(rule setting.Combine) string { return combineWords[rule] }
+
+// Combines says how the values of several policies become one for a setting, and which of two is
+// the stricter where that counts.
+func Combines(d *setting.Definition) string {
+	if d.Combine == setting.Strictest {
+		return Combine(d.Combine) + ": " + strictness(d)
+	}
+	return Combine(d.Combine)
+}
+
+// strictness says which of two values of a setting is the stricter.
 func strictness(d *setting.Definition) string {
 	switch d.Stricter {
 	case setting.StricterLower:

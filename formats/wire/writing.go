@@ -40,6 +40,17 @@ type (
 		Combines   string         `json:"combines" doc:"In words"`
 		Support    string         `json:"support" doc:"In words"`
 	}
+	// SettingType is a type of settings' values, with how settings of the type can combine.
+	SettingType struct {
+		Type     setting.Type  `json:"type"`
+		Combines []CombineRule `json:"combines" doc:"The first one counts where a definition names none"`
+		Stricter []string      `json:"stricter" enum:"lower,higher,true,false,later" doc:"Which of two values can be the stricter, for combine: strictest"`
+	}
+	// CombineRule is a way in which the values of several policies become one.
+	CombineRule struct {
+		Rule setting.Combine `json:"rule"`
+		Text string          `json:"text" doc:"In words"`
+	}
 	// File is a file that is kept, with what was read out of it.
 	File struct {
 		SHA256  string           `json:"sha256"`

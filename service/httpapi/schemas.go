@@ -12,6 +12,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/formats/wire"
@@ -23,6 +24,9 @@ func describeEstate(r huma.Registry) {
 	r.RegisterTypeAlias(reflect.TypeFor[wire.EstateObject](), reflect.TypeFor[objectSchema]())
 	r.RegisterTypeAlias(reflect.TypeFor[wire.PolicyObject](), reflect.TypeFor[policySchema]())
 	r.RegisterTypeAlias(reflect.TypeFor[files.EntryDoc](), reflect.TypeFor[entrySchema]())
+	r.RegisterTypeAlias(reflect.TypeFor[setting.Combine](), reflect.TypeFor[combineSchema]())
+	r.RegisterTypeAlias(reflect.TypeFor[setting.Type](), reflect.TypeFor[typeSchema]())
+	r.RegisterTypeAlias(reflect.TypeFor[outcome.How](), reflect.TypeFor[howSchema]())
 	r.RegisterTypeAlias(reflect.TypeFor[json.Number](), reflect.TypeFor[float64]())
 }
 
@@ -38,6 +42,31 @@ func component(r huma.Registry, name string, made func() *huma.Schema) *huma.Sch
 // unchecked describes something as one of several schemas, for the document alone.
 func unchecked(description string, oneOf ...*huma.Schema) *huma.Schema {
 	return &huma.Schema{Description: description, Extensions: map[string]any{"oneOf": oneOf}}
+}
+
+// The words of closed sets that grow, as the core lists them.
+type (
+	combineSchema struct{} // describes setting.Combine
+	typeSchema    struct{} // describes setting.Type
+	howSchema     struct{} // describes outcome.How
+)
+
+// Schema implements huma.SchemaProvider.
+func (combineSchema) Schema(huma.Registry) *huma.Schema { return oneWordOf(setting.Combines()) }
+
+// Schema implements huma.SchemaProvider.
+func (typeSchema) Schema(huma.Registry) *huma.Schema { return oneWordOf(setting.Types) }
+
+// Schema implements huma.SchemaProvider.
+func (howSchema) Schema(huma.Registry) *huma.Schema { return oneWordOf(outcome.Hows()) }
+
+// oneWordOf describes a text that is one of a list of words.
+func oneWordOf[T ~string](words []T) *huma.Schema {
+	enum := make([]any, len(words))
+	for i, w := range words {
+		enum[i] = string(w)
+	}
+	return &huma.Schema{Type: huma.TypeString, Enum: enum}
 }
 
 // valueSchema describes setting.Value.

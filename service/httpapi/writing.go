@@ -32,6 +32,11 @@ func (s *server) registerWriting() {
 	huma.Register(s.api, operation("listAreas", http.MethodGet, "/areas", "The areas of the dictionary, in their order"), s.listAreas)
 	huma.Register(
 		s.api,
+		operation("listSettingTypes", http.MethodGet, "/setting-types", "The types of settings' values, and how they can combine"),
+		s.listSettingTypes,
+	)
+	huma.Register(
+		s.api,
 		operation("captureDevice", http.MethodGet, "/devices/{id}/capture", "What a device reports, of which a policy can be made"),
 		s.captureDevice,
 	)
@@ -126,6 +131,22 @@ func (s *server) listKits(context.Context, *struct{}) (*output[[]files.KitDoc], 
 // listAreas handles the operation listAreas: the areas of the dictionary, in their order.
 func (s *server) listAreas(context.Context, *struct{}) (*output[[]string], error) {
 	return &output[[]string]{s.Flow.Areas(dictionary.Areas)}, nil
+}
+
+// listSettingTypes handles the operation listSettingTypes: the types of settings' values, and how
+// they can combine.
+func (s *server) listSettingTypes(context.Context, *struct{}) (*output[[]wire.SettingType], error) {
+	list := make([]wire.SettingType, len(setting.Types))
+	for i, t := range setting.Types {
+		list[i] = wire.SettingType{Type: t, Combines: []wire.CombineRule{}, Stricter: []string{}}
+		for _, rule := range t.Combines() {
+			list[i].Combines = append(list[i].Combines, wire.CombineRule{Rule: rule, Text: report.Combine(rule)})
+		}
+		for _, order := range t.Orders() {
+			list[i].Stricter = append(list[i].Stricter, string(order))
+		}
+	}
+	return &output[[]wire.SettingType]{list}, nil
 }
 
 // captureDevice handles the operation captureDevice: what a device reports, of which a policy can

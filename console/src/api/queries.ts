@@ -299,6 +299,7 @@ export const useSettingUse = (id: string, policy: string | undefined, change: Dr
     retry: false,
   });
 
+export const useSettingTypes = () => useQuery({ queryKey: ['setting-types'], queryFn: () => got(api.GET('/api/v1/setting-types')), staleTime: Infinity });
 export const useAreas = () => useQuery({ queryKey: [...keys.estate, 'areas'], queryFn: () => got(api.GET('/api/v1/areas')), staleTime: 60_000 });
 
 export const useKits = () => useQuery({ queryKey: ['kits'], queryFn: () => got(api.GET('/api/v1/kits')), staleTime: Infinity });

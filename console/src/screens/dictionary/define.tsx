@@ -2,7 +2,7 @@
 import { useState, type FormEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { chosen, type Setting } from '../../api/client';
-import { useAreas, useSettingUse } from '../../api/queries';
+import { useAreas, useSettingTypes, useSettingUse } from '../../api/queries';
 import { useOpenChange } from '../../ui/change';
 import { lines } from '../../ui/shape';
 import { Failed, Field, Loading, Page } from '../../ui/parts';
@@ -10,18 +10,6 @@ import { count } from '../../ui/words';
 
 type Draft = Partial<Omit<Setting, 'policies' | 'own'>> & { id: string };
 const types = ['bool', 'integer', 'text', 'choice', 'list'] as const;
-const combines: Partial<Record<Setting['type'], NonNullable<Setting['combine']>[]>> = {
-  bool: ['closest', 'strictest'],
-  integer: ['closest', 'strictest'],
-  text: ['closest'],
-  choice: ['closest', 'strictest'],
-  list: ['closest', 'merge', 'common'],
-};
-const stricter: Partial<Record<Setting['type'], NonNullable<Setting['stricter']>[]>> = {
-  bool: ['true', 'false'],
-  integer: ['lower', 'higher'],
-  choice: ['later'],
-};
 
 export function DefineScreen() {
   const [params] = useSearchParams();
@@ -52,6 +40,9 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
   const areas = useAreas().data ?? [];
   const set = (part: Partial<Draft>) => setD((was) => ({ ...was, ...part }));
   const type = d.type ?? 'bool';
+  const known = useSettingTypes().data?.find((t) => t.type === type);
+  const rules = known?.combines ?? [];
+  const stricter = known?.stricter ?? [];
   const save = (e: FormEvent) => {
     e.preventDefault();
     const there = open.change?.edits?.find((x) => x.kind === 'settings' && x.id === d.id);
@@ -172,21 +163,16 @@ function Form({ begin, alters }: { begin: Draft; alters?: { id: string; policies
           <Choice
             label="When several policies set it"
             value={d.combine ?? 'closest'}
-            options={combines[type] ?? ['closest']}
-            words={{
-              closest: 'the closest to the laptop is used',
-              strictest: 'the strictest is used',
-              merge: 'lists add up',
-              common: 'only entries in every list are used',
-            }}
-            onChange={(c) => set({ combine: c, stricter: c === 'strictest' ? stricter[type]?.[0] : undefined })}
+            options={rules.map((r) => r.rule)}
+            words={Object.fromEntries(rules.map((r) => [r.rule, r.text]))}
+            onChange={(c) => set({ combine: c, stricter: c === 'strictest' ? stricter[0] : undefined })}
           />
         )}
-        {d.combine === 'strictest' && (stricter[type]?.length ?? 0) > 1 && (
+        {d.combine === 'strictest' && stricter.length > 1 && (
           <Choice
             label="Which is the stricter"
             value={d.stricter ?? ''}
-            options={stricter[type]!}
+            options={stricter}
             words={{ true: 'on', false: 'off', lower: 'the lower number', higher: 'the higher number' }}
             onChange={(s) => set({ stricter: s })}
           />

@@ -153,10 +153,7 @@ function Row({ id, entry, definition: d, also, findings, fates, lacking, notKnow
           </p>
         )}
         {entry.lock && (
-          <p className="mt-1 text-[13px] text-primary">
-            Locked: nothing set closer to the laptop overrides it
-            {d?.combine === 'merge' || d?.combine === 'common' ? ', and no unit or group detaches from it' : ''}.
-          </p>
+          <p className="mt-1 text-[13px] text-primary">Locked: nothing set closer to the laptop overrides it, and no unit or group detaches from it.</p>
         )}
         <div id={told}>
           {faults.map((f, i) => (

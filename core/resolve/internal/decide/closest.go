@@ -22,7 +22,7 @@ func (closest) Inherited() bool { return false }
 
 // precedence says what becomes of the entries behind the first one of a laptop.
 func (closest) precedence() *precedence {
-	return &precedence{how: outcome.ByClosest, inZone: outcome.LowerPriority, beyond: outcome.Outer, ties: true}
+	return &precedence{inZone: outcome.LowerPriority, beyond: outcome.Outer, ties: true}
 }
 
 // Combine takes, for each laptop, the first candidate in order of precedence.

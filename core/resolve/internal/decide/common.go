@@ -2,7 +2,6 @@ package decide
 
 import (
 	"zenithridge.example/zridge/core/bitset"
-	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/setting"
 )
@@ -65,7 +64,7 @@ func (common) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 		d.alike(in, lacking, func(all []Candidate, rows *bitset.Set) { d.conflict(ix, all, rows) })
 		have.AndNot(lacking)
 	}
-	d.together(in, outcome.ByCommon, have)
+	d.together(ix, in, have)
 	for i, item := range numbers {
 		if !sets[i].Empty() {
 			d.Out.AddNew(item, sets[i])

@@ -444,3 +444,12 @@ func TestKeysHoldPolicyAndLevel(t *testing.T) {
 		}
 	}
 }
+
+// TestEveryRuleIsDecided finds a Combiner for each rule that a definition can name.
+func TestEveryRuleIsDecided(t *testing.T) {
+	for _, rule := range setting.Combines() {
+		if combiners[rule] == nil {
+			t.Errorf("nothing decides %s", rule)
+		}
+	}
+}

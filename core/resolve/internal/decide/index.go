@@ -18,6 +18,7 @@ type Index struct {
 	Outcomes   *intern.Outcomes
 	items      []int32             // of lists that are put together: the items of each ranked entry, entry after entry
 	unequal    bool                // some entry is of less than the greatest strength
+	byItems    bool                // the rule is one by items
 	begin      []int32             // by rank: where its items begin in items; in the end how many there are
 	Def        *setting.Definition // nil: no such setting
 	Entries    []Entry             // by rank
@@ -66,6 +67,7 @@ type Ruling struct{ Prefer, Over estate.PolicyID }
 // Define sets the definition that the index is for.
 func (ix *Index) Define(def *setting.Definition, outcomes *intern.Outcomes) {
 	ix.Def, ix.Outcomes, ix.combiner, ix.precedence = def, outcomes, combiners[def.Combine], nil
+	ix.byItems = def.Combine.ByItems()
 	// Rules that decide by precedence say how, and can then be decided by the first candidate alone
 	// (lead.go). Other rules have no such method.
 	if by, ok := ix.combiner.(interface{ precedence() *precedence }); ok {
@@ -75,6 +77,9 @@ func (ix *Index) Define(def *setting.Definition, outcomes *intern.Outcomes) {
 
 // Inherited tells whether entries arrive although a place detaches them, as lists that add up do.
 func (ix *Index) Inherited() bool { return ix.combiner.Inherited() }
+
+// how names the combine rule as what decided a value.
+func (ix *Index) how() outcome.How { return outcome.ByRule(ix.Def.Combine) }
 
 // Rule gives the combine rule.
 func (ix *Index) Rule() setting.Combine { return ix.Def.Combine }

@@ -70,13 +70,13 @@ func (d *Decider) byItem(ix *Index, in []Candidate, have *bitset.Set) (numbers [
 
 // together tells that laptops have a value that is put together of items, and what became of the
 // candidates: all of them won.
-func (d *Decider) together(in []Candidate, how outcome.How, rows *bitset.Set) {
+func (d *Decider) together(ix *Index, in []Candidate, rows *bitset.Set) {
 	if rows.Empty() {
 		return
 	}
 	d.Out.Add(intern.FromItems, rows)
 	if d.Observer != nil {
-		d.Observer.By(how, nil, rows)
+		d.Observer.By(ix.how(), nil, rows)
 		d.Observer.Fates(in, outcome.Won, rows)
 	}
 }

@@ -2,7 +2,6 @@ package decide
 
 import (
 	"zenithridge.example/zridge/core/bitset"
-	"zenithridge.example/zridge/core/outcome"
 	"zenithridge.example/zridge/core/setting"
 )
 
@@ -27,7 +26,7 @@ func (merge) Combine(d *Decider, ix *Index, in []Candidate, rows *bitset.Set) {
 	if ix.Def.Type == setting.TypeTable && len(ix.Def.Key) > 0 {
 		d.rowConflicts(ix, in, numbers, sets, have)
 	}
-	d.together(in, outcome.ByMerge, have)
+	d.together(ix, in, have)
 	for i, item := range numbers {
 		if !sets[i].Empty() {
 			d.Out.AddNew(item, sets[i])

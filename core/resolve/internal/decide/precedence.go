@@ -10,7 +10,6 @@ import (
 // precedence is how a rule decides by precedence: the first candidate in order that a laptop has is
 // in effect.
 type precedence struct {
-	how    outcome.How
 	inZone outcome.Fate // of candidates behind the first one in its zone
 	beyond outcome.Fate // of candidates in later zones
 	ties   bool         // candidates of one run may have different values, which is a conflict unless rulings settle it
@@ -30,7 +29,7 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 	if first := runLength(in); undecided.In(in[0].Live) && (!by.ties || sameClass(in[:first])) {
 		d.Out.Add(in[0].Outcome, undecided) // the first run decides for all
 		if d.Observer != nil {
-			d.Observer.By(by.how, nil, undecided)
+			d.Observer.By(ix.how(), nil, undecided)
 			d.Observer.Fates(in[:first], outcome.Won, undecided)
 			d.behindLead(in, first, undecided, by)
 		}
@@ -73,7 +72,7 @@ func (d *Decider) byPrecedence(ix *Index, in []Candidate, undecided *bitset.Set,
 				}
 				if d.Observer != nil {
 					d.Observer.Fate(c, outcome.Won, won)
-					d.Observer.By(by.how, nil, won)
+					d.Observer.By(ix.how(), nil, won)
 				}
 				won.AndNot(taken) // of equal values that are written differently the first is shown
 				d.Out.Add(c.Outcome, won)
@@ -189,7 +188,7 @@ func (d *Decider) tie(ix *Index, run []Candidate, undecided, taken *bitset.Set, 
 		if here.SetAnd(c.Live, single) {
 			if d.Observer != nil {
 				d.Observer.Fate(c, outcome.Won, here)
-				d.Observer.By(by.how, nil, here)
+				d.Observer.By(ix.how(), nil, here)
 			}
 			here.AndNot(shown)
 			d.Out.Add(c.Outcome, here)

@@ -76,7 +76,7 @@ func (ix *Index) unrank(s *Source, to []unranked) []unranked {
 		nil,
 	}
 	// Values of lists and tables are decided item by item, so they are numbered item by item.
-	if ix.Def.Combine.ByItems() {
+	if ix.byItems {
 		for _, item := range s.Entry.Value.Members() {
 			u.items = append(u.items, ix.Outcomes.Item(item).Number)
 		}
@@ -120,7 +120,7 @@ func (ix *Index) order(list []unranked, stay int) {
 	// The items of all entries lie in one list, so that they are read in order while a setting is
 	// decided.
 	ix.items, ix.begin = nil, nil
-	if ix.Def.Combine.ByItems() {
+	if ix.byItems {
 		ix.begin = make([]int32, len(list)+1)
 		for i, s := range sorted {
 			ix.items = append(ix.items, s.items...)
@@ -158,7 +158,7 @@ func (ix *Index) order(list []unranked, stay int) {
 // rule goes by level, the innermost level; then the greater weight.
 func (ix *Index) compare(a, b *unranked) int {
 	// Items are put together whatever their order, so no entry beats another.
-	if ix.Def.Combine.ByItems() {
+	if ix.byItems {
 		return 0
 	}
 	switch {

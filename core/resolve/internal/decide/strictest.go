@@ -21,7 +21,7 @@ func (strictest) Inherited() bool { return false }
 
 // precedence says what becomes of the entries behind the first one of a laptop.
 func (strictest) precedence() *precedence {
-	return &precedence{how: outcome.ByStrictest, inZone: outcome.Weaker, beyond: outcome.Weaker}
+	return &precedence{inZone: outcome.Weaker, beyond: outcome.Weaker}
 }
 
 // Combine takes, for each laptop, the first candidate in order of precedence: the index has them in
