@@ -214,18 +214,25 @@ func (a *Agent) Run(ctx context.Context) error {
 	a.mu.Lock()
 	a.told = told
 	a.mu.Unlock()
-	go a.listen(ctx, told)
-	go func() {
+	// What runs beside ends with this, and is waited for: it writes into the folder.
+	var beside sync.WaitGroup
+	ctx, end := context.WithCancel(ctx)
+	defer func() {
+		end()
+		beside.Wait()
+	}()
+	beside.Go(func() { a.listen(ctx, told) })
+	beside.Go(func() {
 		if err := a.watch(ctx); err != nil {
 			a.Log.Warn("watching files", "error", err) // what is altered shows at the next check-in
 		}
-	}()
+	})
 	if a.Page != "" {
-		go func() {
+		beside.Go(func() {
 			if err := a.servePage(ctx, told); err != nil {
 				a.Log.Warn("the page can't be shown", "error", err)
 			}
-		}()
+		})
 	}
 	pause, backoff := time.Duration(0), firstPause
 	byService := false
