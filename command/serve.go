@@ -105,8 +105,8 @@ func serveCommand(s Streams) *cli.Command {
 			},
 			&cli.StringSliceFlag{
 				Name: "second-factor-for",
-				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up; none for no role. Without it, off loopback: " +
-					strings.Join(factorRoles, ", "),
+				Usage: "a `ROLE` that demands a second factor: whoever has it may do nothing before one is set up; " +
+					"every for all roles, none for no role. Without it: every off loopback, none on it",
 			},
 			&cli.StringFlag{
 				Name:      "leaked-passwords",
@@ -454,11 +454,8 @@ func oidcOf(c *cli.Command) (httpapi.OIDC, error) {
 	return o, nil
 }
 
-// factorRoles are the roles that demand a second factor where the service is reached over a network, unless it is told
-// which do.
-var factorRoles = []string{"administrator", "operator", "publisher", "service-desk"}
-
-// factorsDemanded gives the roles that demand a second factor. named are those that the service was told.
+// factorsDemanded gives the roles that demand a second factor: those that the service was told, else every role where
+// it is reached over a network.
 func factorsDemanded(named []string, listen string, proxied bool) []string {
 	host, _, err := net.SplitHostPort(listen)
 	ip := net.ParseIP(host)
@@ -467,7 +464,7 @@ func factorsDemanded(named []string, listen string, proxied bool) []string {
 	case slices.Equal(named, []string{"none"}):
 		return nil
 	case len(named) == 0 && (!loopback || proxied):
-		return factorRoles
+		return []string{signin.EveryRole}
 	}
 	return named
 }

@@ -14,9 +14,9 @@ func TestFactorsDemanded(t *testing.T) {
 	}{
 		"on loopback":                 {nil, "127.0.0.1:8470", false, nil},
 		"on loopback, by its name":    {nil, "localhost:8470", false, nil},
-		"on loopback, behind a proxy": {nil, "127.0.0.1:8470", true, factorRoles},
-		"on the network":              {nil, "0.0.0.0:8470", false, factorRoles},
-		"on all addresses":            {nil, ":8470", false, factorRoles},
+		"on loopback, behind a proxy": {nil, "127.0.0.1:8470", true, []string{"every"}},
+		"on the network":              {nil, "0.0.0.0:8470", false, []string{"every"}},
+		"on all addresses":            {nil, ":8470", false, []string{"every"}},
 		"named":                       {[]string{"auditor"}, "0.0.0.0:8470", false, []string{"auditor"}},
 		"none":                        {[]string{"none"}, "0.0.0.0:8470", false, nil},
 	} {

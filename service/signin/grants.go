@@ -23,7 +23,7 @@ import (
 type Config struct {
 	Leaked   *LeakedPasswords             // passwords that nobody may choose; nil: none
 	Seal     *seal.Key                    // with which secrets of second factors are kept
-	Demand   []string                     // roles that demand a second factor
+	Demand   []string                     // roles that demand a second factor; EveryRole for all
 	Idle     time.Duration                // after which a session that nobody uses ends; 0: 30 minutes
 	GroupsOf func(person string) []string // groups of people that a person is in; an account is of the person with its name as id
 	Today    func() string                // the day on which grants are judged, as 2026-11-30
@@ -39,9 +39,14 @@ func (d *Service) today() string {
 	return d.now().Format(time.DateOnly)
 }
 
+// EveryRole stands for all roles in Config.Demand, those that are defined here included.
+const EveryRole = "every"
+
 // demanded tells whether one of some grants is of a role that demands a second factor.
 func (d *Service) demanded(grants []access.Grant) bool {
-	return slices.ContainsFunc(grants, func(g access.Grant) bool { return slices.Contains(d.config.Demand, g.Role) })
+	return slices.ContainsFunc(grants, func(g access.Grant) bool {
+		return slices.Contains(d.config.Demand, EveryRole) || slices.Contains(d.config.Demand, g.Role)
+	})
 }
 
 // ErrInUse says that a role is granted to somebody.

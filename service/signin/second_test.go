@@ -19,6 +19,12 @@ import (
 // tomas. Administrators need a second factor.
 func sealed(t *testing.T) (*signin.Service, *clock) {
 	t.Helper()
+	return demanding(t, access.Administrator)
+}
+
+// demanding is as sealed, where other roles demand a second factor.
+func demanding(t *testing.T, roles ...string) (*signin.Service, *clock) {
+	t.Helper()
 	s, err := store.Open(filepath.Join(t.TempDir(), "z.db"))
 	if err != nil {
 		t.Fatal(err)
@@ -29,7 +35,7 @@ func sealed(t *testing.T) (*signin.Service, *clock) {
 		t.Fatal(err)
 	}
 	c := &clock{time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
-	d := signin.New(s, c.now, signin.Config{Seal: key, Demand: []string{access.Administrator}})
+	d := signin.New(s, c.now, signin.Config{Seal: key, Demand: roles})
 	for name, role := range map[string]string{"ines": access.Administrator, "tomas": access.Reader} {
 		if err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: name, Password: password, Role: role, Chosen: true}); err != nil {
 			t.Fatal(err)
@@ -224,5 +230,20 @@ func TestSessionsThatAreLeftAlone(t *testing.T) {
 	}
 	if d.Active(t.Context(), who) {
 		t.Error("a stream of the session would go on")
+	}
+}
+
+// Where every role demands a second factor, a reader may not read before one is set up.
+func TestEveryRoleDemandsASecondFactor(t *testing.T) {
+	t.Parallel()
+	d, c := demanding(t, signin.EveryRole)
+	for _, name := range []string{"ines", "tomas"} {
+		if who, err := in(t, d, name, ""); err != nil || !who.FactorNeeded || who.Held.Anywhere() != 0 {
+			t.Errorf("%s without a second factor: %+v, %v", name, who, err)
+		}
+		secret, _ := withFactor(t, d, c, name)
+		if who, err := in(t, d, name, codeAt(t, secret, c.at)); err != nil || who.FactorNeeded || !who.Held.Everywhere.Has(access.Read) {
+			t.Errorf("%s with a second factor: %+v, %v", name, who, err)
+		}
 	}
 }
