@@ -24,7 +24,7 @@ demo: build ## the service with the demo estate and 240 simulated laptops, on ht
 heavy := /e2e$$|/service$$|/service/workflow$$
 at_once := Killed|ThatBreak|While|AtOnce|Streams|Restart|Dies|IsProvisioned|IsFollowed|TestARollout|DriftIsSeen|AccessEnds|Checkpoints|WriteAnswers|IsReplaced
 
-test: tools chromium openssl slapd nginx desktop laptop encryption console/dist/index.html ## every test, the console in headless Chromium included
+test: tools chromium openssl slapd nginx clamd desktop laptop encryption console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	cd console && npm run --silent lint
@@ -38,7 +38,7 @@ test: tools chromium openssl slapd nginx desktop laptop encryption console/dist/
 	go test ./e2e -count=1 -parallel 3 -timeout 40m # it builds the program itself, which the cache of tests does not see
 	$(MAKE) --no-print-directory fuzz fuzz_tests=core/resolve:FuzzWholeEstatesAndEdits
 
-race: tools openssl slapd nginx desktop laptop encryption console/dist/index.html ## every test but those of the browser, with the race detector
+race: tools openssl slapd nginx clamd desktop laptop encryption console/dist/index.html ## every test but those of the browser, with the race detector
 	go test -race $$(go list ./... | grep -v '/e2e$$') -p 1 -timeout 60m
 
 # Fuzz tests, as package:name. Each begins with the corpus that is kept in testdata and with nothing that earlier runs found:
@@ -129,15 +129,17 @@ debian = @( $(1) ) >/dev/null 2>&1 || { \
 chromium:
 	$(call debian,command -v chromium,chromium)
 
-# What the tests run for real: certificates and requests by openssl and curl, a directory server and a proxy that they
-# start on loopback ports, and the parts of a laptop that the agent manages, in a copy of this machine's root.
-.PHONY: openssl slapd nginx desktop laptop
+# What the tests run for real: certificates and requests by openssl and curl, a directory server, a proxy and a malware
+# scanner that they start, and the parts of a laptop that the agent manages, in a copy of this machine's root.
+.PHONY: openssl slapd nginx clamd desktop laptop
 openssl:
 	$(call debian,command -v openssl && command -v curl,openssl curl ca-certificates)
 slapd:
 	$(call debian,[ -x /usr/sbin/slapd ] && command -v ldapmodify,slapd ldap-utils)
 nginx:
 	$(call debian,[ -x /usr/sbin/nginx ],nginx-light)
+clamd:
+	$(call debian,[ -x /usr/sbin/clamd ],clamav-daemon)
 desktop:
 	$(call debian,command -v dconf && command -v gsettings && ls /usr/lib/*/gio/modules/libdconfsettings.so /usr/share/glib-2.0/schemas/org.gnome.system.proxy.gschema.xml,dconf-cli libglib2.0-bin dconf-gsettings-backend gsettings-desktop-schemas)
 laptop:

@@ -109,6 +109,10 @@ func serveCommand(s Streams) *cli.Command {
 					"every for all roles, none for no role. Without it: every off loopback, none on it",
 			},
 			&cli.StringFlag{
+				Name:  "malware-scanner",
+				Usage: "`PLACE` of a ClamAV daemon that searches files before they are kept: unix:/path/of/socket, or tcp:127.0.0.1:PORT",
+			},
+			&cli.StringFlag{
 				Name:      "leaked-passwords",
 				Usage:     "`FILE` of passwords that became known, which nobody may choose: SHA-1 hashes, a line each, sorted",
 				TakesFile: true,
@@ -270,6 +274,7 @@ func serveCommand(s Streams) *cli.Command {
 				SealKey:         c.String("seal-key"),
 				SecondFactorFor: factorsDemanded(c.StringSlice("second-factor-for"), c.String("listen"), len(c.StringSlice("behind-proxy")) > 0),
 				LeakedPasswords: c.String("leaked-passwords"),
+				Scanner:         c.String("malware-scanner"),
 				SessionIdle:     c.Duration("session-idle"),
 				Audit: service.AuditLog{
 					Key:    c.String("audit-key"),

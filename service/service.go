@@ -27,6 +27,7 @@ import (
 	"zenithridge.example/zridge/service/enrolment"
 	"zenithridge.example/zridge/service/escrow"
 	"zenithridge.example/zridge/service/httpapi"
+	"zenithridge.example/zridge/service/malware"
 	"zenithridge.example/zridge/service/seal"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
@@ -40,6 +41,7 @@ type Config struct {
 	More     []net.Listener // at which it answers with TLS besides; where Address has none, the certificate is self-signed, for loopback names
 	Database string         // file
 	Day      estate.Date
+	Scanner  string         // place of a ClamAV daemon that searches files for malware, as malware.New takes it; empty: nothing does
 	Secrets  string         // folder with the passwords that sources need, a file each; empty: none
 	MaxFile  int64          // bytes of the largest file that is kept; 0: 32 MiB
 	Space    int64          // bytes that all files together may take; 0: 4 GiB
@@ -97,6 +99,26 @@ func (c *Config) leakedPasswords() (*signin.LeakedPasswords, error) {
 		return nil, nil
 	}
 	return signin.OpenLeakedPasswords(c.LeakedPasswords)
+}
+
+// malwareScanner gives the scanner, where one is named. One that does not answer yet is no fault: files
+// are refused until it does.
+func (c *Config) malwareScanner() (*malware.Scanner, error) {
+	if c.Scanner == "" {
+		return nil, nil
+	}
+	scanner, err := malware.New(c.Scanner)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if version, err := scanner.Version(ctx); err != nil {
+		c.Log.Warn("the malware scanner does not answer; no files are taken before it does", "place", c.Scanner, "error", err)
+	} else {
+		c.Log.Info("files are searched for malware", "scanner", version)
+	}
+	return scanner, nil
 }
 
 const stopWithin = 5 * time.Second
@@ -158,6 +180,11 @@ func Start(c Config) (*Running, error) {
 		data.Close()
 		return nil, err
 	}
+	scanner, err := c.malwareScanner()
+	if err != nil {
+		data.Close()
+		return nil, err
+	}
 	flow, err := workflow.New(
 		workflow.Config{
 			Store:     data,
@@ -167,6 +194,7 @@ func Start(c Config) (*Running, error) {
 			Day:       c.Day,
 			MaxFile:   c.MaxFile,
 			Space:     c.Space,
+			Scanner:   scanner,
 			Secrets:   c.Secrets,
 			Zone:      c.Zone,
 			Keep:      c.Keep,

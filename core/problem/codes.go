@@ -247,4 +247,7 @@ const (
 	//	settings: [{id: a.b, kind: security, type: file}]
 	//	policies: [{id: p, kind: security, settings: {a.b: {file: not/there}}, audience: {}}]
 	UnknownFile Code = "unknown-file"
+
+	// Malware: a scanner found malware in a file.
+	Malware Code = "malware"
 )

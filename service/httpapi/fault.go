@@ -22,6 +22,7 @@ import (
 	"zenithridge.example/zridge/core/resolve"
 	"zenithridge.example/zridge/formats/wire"
 	"zenithridge.example/zridge/service/checkin"
+	"zenithridge.example/zridge/service/malware"
 	"zenithridge.example/zridge/service/signin"
 	"zenithridge.example/zridge/service/store"
 	"zenithridge.example/zridge/service/workflow"
@@ -94,6 +95,7 @@ func (s *server) fault(ctx context.Context, err error) error {
 		notThen   *workflow.NotThenError
 		compared  *workflow.ComparisonError
 		asked     *workflow.KeyRequestError
+		infected  *workflow.MalwareError
 	)
 	switch {
 	case err == nil:
@@ -155,6 +157,13 @@ func (s *server) fault(ctx context.Context, err error) error {
 		return problemOf(http.StatusConflict, "not-the-same", compared.Error())
 	case errors.As(err, &asked):
 		return problemOf(http.StatusConflict, "not-possible", asked.Error())
+	case errors.As(err, &infected):
+		return problemOf(http.StatusConflict, "malware", infected.Error())
+	case errors.Is(err, malware.ErrUnavailable):
+		s.logged(ctx, "the malware scanner does not answer", "error", err)
+		p := problemOf(http.StatusServiceUnavailable, "not-searched",
+			"The file was not kept: it could not be searched for malware. Try again in a moment, or ask whoever runs the service.")
+		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {"30"}})
 	case errors.As(err, &act):
 		return problemOf(http.StatusConflict, "not-possible", act.Error())
 	case errors.As(err, &invalid):

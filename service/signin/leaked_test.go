@@ -2,6 +2,7 @@ package signin_test
 
 import (
 	"crypto/sha1"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"zenithridge.example/zridge/core/access"
 	"zenithridge.example/zridge/service/signin"
 )
 
@@ -86,5 +88,24 @@ func TestAListOfAnotherForm(t *testing.T) {
 	}
 	if _, err := signin.OpenLeakedPasswords(filepath.Join(t.TempDir(), "none")); err == nil {
 		t.Error("a file that is not there was taken")
+	}
+}
+
+// TestCommonPasswordsAreRefused tries passwords that zxcvbn takes and that many people had, and one
+// that is like them.
+func TestCommonPasswordsAreRefused(t *testing.T) {
+	t.Parallel()
+	d, _, _ := desk(t)
+	n := 0
+	for password, refused := range map[string]bool{
+		"334ZiEuF3u4dA": true, "whateverusernotloggedin": true, "zjohbyzwovqaalrk6f2islgv": true, "windows.apps.winsock.mail": true,
+		"334ZiEuF3u4dB": false, "a survey of quiet harbours": false,
+	} {
+		var invalid *signin.InvalidError
+		n++
+		err := d.AddAccount(t.Context(), root, signin.NewAccount{Name: fmt.Sprint("a", n), Password: password, Role: access.Reader, Chosen: true})
+		if is := errors.As(err, &invalid); is != refused || !refused && err != nil {
+			t.Errorf("%q: %v", password, err)
+		}
 	}
 }

@@ -29,20 +29,21 @@ func (d *Service) prepare(ctx context.Context, name, password string) (string, e
 	if !accountName.MatchString(name) {
 		return "", &InvalidError{"name", "1 to 64 lower-case letters, digits, '.', '_' or '-'"}
 	}
-	if n := utf8.RuneCountInString(password); n < minPassword || n > maxPassword || len(strings.TrimSpace(password)) < minPassword/2 {
-		return "", &InvalidError{"password", fmt.Sprintf("%d to %d characters, not all of them spaces", minPassword, maxPassword)}
+	if n := utf8.RuneCountInString(password); n < MinPassword || n > maxPassword || len(strings.TrimSpace(password)) < MinPassword/2 {
+		return "", &InvalidError{"password", fmt.Sprintf("%d to %d characters, not all of them spaces", MinPassword, maxPassword)}
 	}
 	if tooEasy(password, name) {
 		return "", &InvalidError{"password", "one that is not so easily guessed"}
 	}
-	if d.config.Leaked != nil {
-		is, err := d.config.Leaked.Has(password)
-		if err != nil {
+	leaked := isCommon(password)
+	if !leaked && d.config.Leaked != nil {
+		var err error
+		if leaked, err = d.config.Leaked.Has(password); err != nil {
 			return "", fmt.Errorf("looking a password up: %w", err)
 		}
-		if is {
-			return "", &InvalidError{"password", "one that is in no list of leaked passwords"}
-		}
+	}
+	if leaked {
+		return "", &InvalidError{"password", "one that is in no list of leaked passwords"}
 	}
 	return d.hashPassword(ctx, password)
 }

@@ -63,11 +63,13 @@ type InvalidError struct{ Field, Expected string }
 
 func (e *InvalidError) Error() string { return e.Field + ": expected " + e.Expected }
 
+// MinPassword is how many characters a password has at least.
+const MinPassword = 12
+
 const (
 	sessionLife  = 12 * time.Hour
 	codeLife     = 24 * time.Hour
 	setupPurpose = "first-administrator"
-	minPassword  = 12
 	maxPassword  = 256
 	knownLife    = 90 * 24 * time.Hour // that a browser is known by which somebody signed in
 	hashesQueued = 16                  // passwords that wait to be hashed; more are turned away

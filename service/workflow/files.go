@@ -49,10 +49,12 @@ type FileService struct {
 	maxFile int64         // bytes of the largest file that is kept
 	space   int64         // bytes that all files together may take
 	reading chan struct{} // as many as files are read at once
+	search  *fileSearch   // for malware; nil: nothing is searched
 }
 
-// AddFile reads a file and keeps it. With keep off it is only read. The error is a problem.Faults
-// when it is refused.
+// AddFile has a file searched for malware, reads it and keeps it. With keep off it is not kept. The
+// error is a problem.Faults when the file is refused; it wraps malware.ErrUnavailable when it could
+// not be searched.
 func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data []byte, o contents.Options, keep bool) (Kept, error) {
 	if err := by.NeedSomewhere(access.Write); err != nil {
 		return Kept{}, err
@@ -70,6 +72,11 @@ func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data [
 			},
 		}
 	}
+	sum := sha256.Sum256(data)
+	digest := hex.EncodeToString(sum[:])
+	if err := s.refuseMalware(ctx, by, name, digest, data); err != nil {
+		return Kept{}, err
+	}
 	s.reading <- struct{}{} // what is unpacked while reading is bounded; so is how many are read at once
 	defer func() { <-s.reading }()
 	if o.Day.IsZero() {
@@ -82,13 +89,12 @@ func (s *FileService) AddFile(ctx context.Context, by Actor, name string, data [
 	if err != nil {
 		return Kept{}, err
 	}
-	sum := sha256.Sum256(data)
 	text, err := json.Marshal(reading)
 	if err != nil {
 		return Kept{}, err
 	}
 	file := store.File{
-		SHA256:    hex.EncodeToString(sum[:]),
+		SHA256:    digest,
 		Name:      name,
 		MediaType: reading.MediaType,
 		Content:   string(reading.Content),
@@ -176,7 +182,10 @@ func (s *FileService) FileOfLaptop(ctx context.Context, device estate.DeviceID, 
 
 func (s *FileService) fileData(ctx context.Context, sha256 string) ([]byte, error) {
 	data, err := s.store.In(ctx).FileData(sha256)
-	return data, notFound(err, "file", sha256)
+	if err != nil {
+		return nil, notFound(err, "file", sha256)
+	}
+	return data, s.searchAgain(ctx, sha256, data)
 }
 
 // Files lists the files that are kept, the newest first; of one content, where one is named.

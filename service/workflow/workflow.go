@@ -18,6 +18,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/formats/files"
 	"zenithridge.example/zridge/service/escrow"
+	"zenithridge.example/zridge/service/malware"
 	"zenithridge.example/zridge/service/store"
 )
 
@@ -51,11 +52,12 @@ type Config struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Day     estate.Date
-	MaxFile int64          // bytes of the largest file that is kept; 0: DefaultMaxFile
-	Space   int64          // bytes that all files together may take; 0: DefaultFileSpace
-	Secrets string         // folder with the passwords that sources need, a file each; empty: none
-	Zone    *time.Location // by which days turn: exceptions, days of review; nil: UTC
-	Keep    time.Duration  // how long runs of sources and what they did to objects are kept; 0: DefaultKeep
+	MaxFile int64            // bytes of the largest file that is kept; 0: DefaultMaxFile
+	Space   int64            // bytes that all files together may take; 0: DefaultFileSpace
+	Scanner *malware.Scanner // searches files for malware; nil: nothing does
+	Secrets string           // folder with the passwords that sources need, a file each; empty: none
+	Zone    *time.Location   // by which days turn: exceptions, days of review; nil: UTC
+	Keep    time.Duration    // how long runs of sources and what they did to objects are kept; 0: DefaultKeep
 
 	AuditKeys []ed25519.PublicKey // by which the audit log is signed
 	Escrow    *escrow.Keyring     // opens the recovery keys that are sealed to the service; nil: it opens none
@@ -97,7 +99,8 @@ func New(c Config) (*Service, error) {
 	if c.Escrow == nil {
 		c.Escrow = &escrow.Keyring{}
 	}
-	files := &FileService{liveEstate: live, maxFile: c.MaxFile, space: cmp.Or(c.Space, DefaultFileSpace), reading: make(chan struct{}, 2)}
+	files := &FileService{liveEstate: live, maxFile: c.MaxFile, space: cmp.Or(c.Space, DefaultFileSpace), reading: make(chan struct{}, 2),
+		search: newFileSearch(c.Scanner)}
 	changes := &ChangeService{liveEstate: live, files: files, trying: make(chan struct{}, runtime.NumCPU())}
 	conflicts := &ConflictService{liveEstate: live, changes: changes}
 	live.dayTurned = conflicts.dayTurned
