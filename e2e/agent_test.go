@@ -282,7 +282,7 @@ func TestThePackageOnARealRoot(t *testing.T) {
 	r.must("policy", "set", "sites", "--change", change, "--add", "trust.machine_roots=@"+filepath.Join(folder, "root.pem"))
 	r.must("change", "publish", change, "--yes")
 	file := filepath.Join(folder, "agent.deb")
-	if out, err := exec.Command("../packaging/build.sh", "0.1", file).CombinedOutput(); err != nil {
+	if out, err := exec.Command("../packaging/build.sh", "0.1", filepath.Join(filepath.Dir(binary), "zridge-agent"), file).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), patience)

@@ -5,8 +5,10 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	cdppage "github.com/chromedp/cdproto/page"
@@ -42,6 +45,10 @@ func openBrowser() {
 		chromedp.Flag("disable-sync", true),
 		chromedp.Flag("force-prefers-reduced-motion", true),
 	)
+	// The same engine without the program around it takes less of the processor.
+	if shell, err := exec.LookPath("chromium-headless-shell"); err == nil {
+		options = append(options, chromedp.ExecPath(shell))
+	}
 	allocator, closeAllocator := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, closeContext := chromedp.NewContext(allocator)
 	browser.ctx, browser.close = ctx, []func(){closeContext, closeAllocator}
@@ -75,6 +82,10 @@ func newPage(t testing.TB, base string) *page {
 	t.Cleanup(stop)
 	p := &page{t: t, ctx: ctx, base: base}
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatal(err)
+	}
+	// Each tab has the focus, as if nobody worked in the others.
+	if _, err := chromedp.Call(ctx, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true}); err != nil {
 		t.Fatal(err)
 	}
 	err := chromedp.Listen(ctx, func(ev any) {
@@ -197,7 +208,7 @@ func (p *page) mark(selector, name string) chromedp.CSS {
 		const name = (e) => [e.getAttribute('aria-label'), e.labels && [...e.labels].map((l) => l.innerText).join(' '), e.placeholder, e.innerText].filter(Boolean).join(' | ');
 		document.querySelectorAll('[data-marked]').forEach((e) => e.removeAttribute('data-marked'));
 		const open = [...document.querySelectorAll('dialog[open]')].at(-1);
-		const fits = [...(open ?? document).querySelectorAll(`+quoted(selector)+`)].filter((e) => name(e).includes(`+quoted(name)+`) && !e.disabled && e.getClientRects().length);
+		const fits = [...(open ?? document).querySelectorAll(`+quoted(selector)+`)].filter((e) => name(e).includes(`+quoted(name)+`) && !e.disabled && e.getClientRects().length && !e.closest('.modal-backdrop')); // which lies behind the dialog
 		const found = fits.find((e) => e.getAttribute('aria-label') === `+quoted(name)+`) ?? fits.find((e) => (e.getAttribute('aria-label') ?? '').startsWith(`+quoted(name)+`)) ?? fits[0];
 		if (!found) return false;
 		found.setAttribute('data-marked', '');
@@ -209,13 +220,29 @@ func (p *page) mark(selector, name string) chromedp.CSS {
 	return "[data-marked]"
 }
 
-// click clicks with the mouse. An element that the page has just made anew is looked for again.
+// missed is true in the page from when an element is about to be clicked until it is. In a document
+// that the click led to, it is nothing.
+const missed = `window.aboutToBeClicked === true`
+
+// click clicks with the mouse. An element that the page has just made anew, or that it moved away
+// under the mouse, is looked for again.
 func (p *page) click(selector, name string) {
 	p.t.Helper()
 	for try := 1; ; try++ {
 		marked := p.mark(selector, name)
 		ctx, cancel := context.WithTimeout(p.ctx, patience/3)
-		err := chromedp.Do(ctx, chromedp.Click(marked))
+		err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`(() => {
+			window.aboutToBeClicked = true;
+			document.querySelector('[data-marked]')?.addEventListener('click', () => { window.aboutToBeClicked = false }, { once: true, capture: true });
+		})()`), chromedp.Click(marked))
+		if err == nil {
+			var still bool
+			if still, err = chromedp.Run(ctx, chromedp.Evaluate[bool](missed)); err == nil && still {
+				err = errors.New("the click went elsewhere")
+			} else if moved(err) {
+				err = nil // it led to another document
+			}
+		}
 		cancel()
 		if err == nil {
 			return

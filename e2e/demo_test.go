@@ -5,11 +5,17 @@ import (
 	"testing"
 )
 
-// TestTheDemoHasAPast starts the demo as a newcomer does, and finds on the first pages what its nine days left: a rollout
-// in its second wave, one that stopped and says why, and a change that waits for the reader's approval.
-func TestTheDemoHasAPast(t *testing.T) {
+// TestTheDemo starts the demo as a newcomer does, and looks at its past and at its real laptop.
+func TestTheDemo(t *testing.T) {
 	t.Parallel()
 	r := started(t, "Stop", "demo", "--listen", "127.0.0.1:0", "--folder", filepath.Join(t.TempDir(), "demo"), "--interval", "3s")
+	t.Run("Past", func(t *testing.T) { theDemoHasAPast(t, r) })
+	t.Run("RealLaptop", func(t *testing.T) { theDemoHasARealLaptop(t, r) })
+}
+
+// theDemoHasAPast finds on the first pages what the demo's nine days left: a rollout in its second wave, one that stopped
+// and says why, and a change that waits for the reader's approval.
+func theDemoHasAPast(t *testing.T, r *running) {
 	p := newPage(t, r.address)
 	p.signInAs(adminName, "larkfell-demo")
 	p.shows("Rollouts under way")

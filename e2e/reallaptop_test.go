@@ -2,17 +2,14 @@ package e2e
 
 import (
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 )
 
-// TestTheRealLaptopOfTheDemo looks into the laptop that the demo runs for real: what policies say is in its files and in
+// theDemoHasARealLaptop looks into the laptop that the demo runs for real: what policies say is in its files and in
 // its kernel, and what somebody alters there is put right, recorded and shown.
-func TestTheRealLaptopOfTheDemo(t *testing.T) {
-	t.Parallel()
-	r := started(t, "Stop", "demo", "--listen", "127.0.0.1:0", "--folder", filepath.Join(t.TempDir(), "demo"), "--interval", "3s")
+func theDemoHasARealLaptop(t *testing.T, r *running) {
 	at := slices.IndexFunc(r.said, func(line string) bool { return strings.Contains(line, "nsenter") })
 	if at < 0 {
 		t.Skipf("this machine runs no real laptop: %s", r.said)
