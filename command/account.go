@@ -191,7 +191,8 @@ func signInCommand(s Streams) *cli.Command {
 		Usage:     "sign in to a service, once",
 		ArgsUsage: "ADDRESS",
 		Description: "Asks for the password (or reads one line from the input) and keeps a token, readable by you alone, in your\n" +
-			"configuration folder or the file that ZRIDGE_CONFIG names.\n\nExample:\n  zridge sign-in http://127.0.0.1:8470 --name ines.okafor",
+			"configuration folder or the file that ZRIDGE_CONFIG names.\n\nExample:\n" +
+			"  zridge sign-in http://127.0.0.1:8470 --name ines.okafor",
 		Flags: []cli.Flag{nameFlag(), caFlag(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many `DAYS` the token is good for"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			base, err := address(c)
@@ -236,7 +237,8 @@ func signInCommand(s Streams) *cli.Command {
 			}
 			fmt.Fprintf(s.Out, "Signed in to %s as %s (%s) until %s\n", base, who.Name, who.Role, token.ExpiresAt.Format("2006-01-02"))
 			if who.FactorNeeded {
-				fmt.Fprintf(s.Out, "Your role demands a second factor. Set it up in the console, at %s/access, before anything else.\n", base)
+				fmt.Fprintf(s.Out, "Your role demands a second factor. Set it up in the console, at %s/access, before "+
+					"anything else.\n", base)
 			}
 			return nil
 		},
@@ -280,7 +282,8 @@ func setUpCommand(s Streams) *cli.Command {
 			); err != nil {
 				return err
 			}
-			fmt.Fprintf(s.Out, "%s is administrator now; sign in with `zridge sign-in %s --name %s`\n", c.String("name"), base, c.String("name"))
+			fmt.Fprintf(s.Out, "%s is administrator now; sign in with `zridge sign-in %s "+
+				"--name %s`\n", c.String("name"), base, c.String("name"))
 			return nil
 		},
 	}

@@ -31,10 +31,12 @@ func accountCommand(s Streams) *cli.Command {
 			},
 			{
 				Name: "add", Usage: "add an account; the password is asked for, or read as one line of the input", ArgsUsage: "ACCOUNT",
-				Description: "With --role the account gets a grant that counts everywhere and for good. See `zridge grant give` for others.",
+				Description: "With --role the account gets a grant that counts everywhere and for good. See `zridge grant give` " +
+					"for others.",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "role", Usage: "`ROLE` that it gets, as `zridge role list` names them"},
-					&cli.BoolFlag{Name: "chosen", Usage: "the person chose the password, and need not choose another one at the first sign-in"},
+					&cli.BoolFlag{Name: "chosen", Usage: "the person chose the password, and need not choose another one at the " +
+						"first sign-in"},
 				},
 				Action: asked(s, 1, "ACCOUNT", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					password, err := readPassword(s, "Password of the account: ")

@@ -30,9 +30,11 @@ func announcementCommand(s Streams) *cli.Command {
 			},
 			{
 				Name: "choose", Usage: "choose what you want to be told; what is not named stays as it is", ArgsUsage: " ",
-				Description: "Topics are those that `zridge announcement show` lists. The service sends to hosts that its administrator named, and signs\n" +
+				Description: "Topics are those that `zridge announcement show` lists. The service sends to hosts that its " +
+					"administrator named, and signs\n" +
 					"what it sends.\n\nExamples:\n  zridge announcement choose --mail review-wanted --mail rollout-stopped\n" +
-					"  zridge announcement choose --webhook rollout-stopped --to https://hooks.larkfell.example/zridge\n  zridge announcement choose --mail none",
+					"  zridge announcement choose --webhook rollout-stopped --to https://hooks.larkfell.example/zridge\n" +
+					"  zridge announcement choose --mail none",
 				Flags: []cli.Flag{
 					&cli.StringSliceFlag{Name: "mail", Usage: "`TOPIC` by e-mail; none: no topic"},
 					&cli.StringSliceFlag{Name: "webhook", Usage: "`TOPIC` by webhook; none: no topic"},

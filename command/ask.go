@@ -438,7 +438,8 @@ func statusCommand(s Streams) *cli.Command {
 				for _, n := range []struct {
 					count int
 					text  string
-				}{{o.Asked, "exceptions are asked for: zridge exception requests --state asked"}, {o.Left, "left their source and are still here: " +
+				}{{o.Asked, "exceptions are asked for: zridge exception requests --state asked"}, {o.Left, "left their source and " +
+					"are still here: " +
 					"zridge source left"}, {o.Missed, "entries were missed by places that are detached: zridge unit missed"}} {
 					if n.count > 0 {
 						fmt.Fprintf(s.Out, "look      %d %s\n", n.count, n.text)

@@ -21,9 +21,10 @@ func auditCommand(s Streams) *cli.Command {
 		Name: "audit", Usage: "who did what, when, and through what",
 		Commands: []*cli.Command{
 			{
-				Name:        "list",
-				Usage:       "list what was done, the newest first",
-				Description: "Examples:\n  zridge audit list --by ines.okafor --since 2026-11-01\n  zridge audit list --object policies/house-rules --format json",
+				Name:  "list",
+				Usage: "list what was done, the newest first",
+				Description: "Examples:\n  zridge audit list --by ines.okafor --since 2026-11-01\n" +
+					"  zridge audit list --object policies/house-rules --format json",
 				Flags: append(
 					auditFilters(),
 					formatFlag("text", "json", "jsonl"),

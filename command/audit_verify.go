@@ -33,7 +33,8 @@ func auditExportCommand(s Streams) *cli.Command {
 		Flags: append(
 			auditFilters(),
 			formatFlag("jsonl", "csv"),
-			&cli.StringFlag{Name: "to", Usage: "`FILE` that is written, which must not be there yet; without it the output", TakesFile: true},
+			&cli.StringFlag{Name: "to", Usage: "`FILE` that is written, which must not be there yet; without " +
+				"it the output", TakesFile: true},
 		),
 		Action: asked(s, 0, "no arguments", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			query, err := auditQuery(c)
@@ -97,7 +98,8 @@ func exportAudit(ctx context.Context, api *client.Client, query map[string][]str
 func auditVerifyCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "verify", Usage: "say whether the audit log is as it was written",
-		Description: "Every record carries a hash over itself and the record before, and checkpoints sign these hashes. Without --database\n" +
+		Description: "Every record carries a hash over itself and the record before, and checkpoints sign these hashes. Without " +
+			"--database\n" +
 			"the service verifies its own log. With --database a file is read here, which may be a copy; --key is needed then.\n" +
 			"Checkpoints that were kept elsewhere protect against whoever has the database and the signing key.\n" +
 			"Exit status: 0 the log is intact, 1 it is not.\n\n" +
@@ -107,7 +109,8 @@ func auditVerifyCommand(s Streams) *cli.Command {
 			formatFlag("text", "json"),
 			&cli.StringFlag{Name: "database", Usage: "`FILE` of the database, or of a copy", TakesFile: true},
 			&cli.StringFlag{Name: "key", Usage: "`FILE` with the public keys by which the log was signed, in PEM", TakesFile: true},
-			&cli.StringFlag{Name: "copies", Usage: "`FILE` of checkpoints that were kept elsewhere, a JSON object on each line", TakesFile: true},
+			&cli.StringFlag{Name: "copies", Usage: "`FILE` of checkpoints that were kept elsewhere, a JSON object " +
+				"on each line", TakesFile: true},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > 0 {
@@ -189,7 +192,8 @@ func readCheckpoints(name string) (list []audit.Checkpoint, err error) {
 func printVerification(s Streams, v audit.Verification) {
 	if !v.Intact() {
 		what := map[audit.Fault]string{
-			audit.Altered: "was altered", audit.Missing: "does not follow the record before: records are missing", audit.Inserted: "was inserted",
+			audit.Altered: "was altered", audit.Missing: "does not follow the record before: records " +
+				"are missing", audit.Inserted: "was inserted",
 			audit.BadCheckpoint: "has a checkpoint that is not good", audit.Shortened: "is missing at the end of the log",
 		}
 		fmt.Fprintf(s.Out, "The audit log is not as it was written. Record %d %s: %s.\n", v.At, what[v.Fault], v.Detail)

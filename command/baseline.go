@@ -23,7 +23,8 @@ func baselineCommand(s Streams) *cli.Command {
 	unit := &cli.StringFlag{Name: "unit", Usage: "laptops of this `UNIT` and below"}
 	return &cli.Command{
 		Name: "baseline", Usage: "baselines, by which laptops are measured: list, show, laptops, capture, retire",
-		Description: "A baseline is a named set of values that laptops are to have. It never overrides a policy: where the two disagree, it says so.\n" +
+		Description: "A baseline is a named set of values that laptops are to have. It never overrides a policy: where the two " +
+			"disagree, it says so.\n" +
 			"Exit status 3 says that fewer laptops comply than a baseline's line wants.",
 		Commands: []*cli.Command{
 			{
@@ -175,7 +176,8 @@ func baselineLaptops(s Streams, unit cli.Flag) *cli.Command {
 func captureCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "capture", Usage: "make a baseline of what a laptop has, or of what a policy sets", ArgsUsage: "BASELINE",
-		Description: "Example:\n  zridge baseline capture field --from-policy house-rules --include group:field-laptops --severity high --alert-below 95",
+		Description: "Example:\n  zridge baseline capture field --from-policy house-rules --include group:field-laptops --severity " +
+			"high --alert-below 95",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from-device", Usage: "a reference `DEVICE`, by id or serial:NUMBER"},
 			&cli.StringFlag{Name: "from-policy", Usage: "a `POLICY`"},

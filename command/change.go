@@ -26,7 +26,8 @@ func changeCommand(s Streams) *cli.Command {
 		Commands: append([]*cli.Command{
 			listing(s, "list", "changes", "/changes", []string{"change", "state", "title", "by", "updated"}, func(c wire.Change) []string {
 				return []string{c.ID, c.State, c.Title, c.CreatedBy, moment(c.UpdatedAt)}
-			}, &cli.StringFlag{Name: "state", Usage: "only those that are `STATE`: open, in-review, rolling-out, published, taken-back or discarded"}),
+			}, &cli.StringFlag{Name: "state", Usage: "only those that are `STATE`: open, in-review, rolling-out, published, " +
+				"taken-back or discarded"}),
 			{
 				Name: "new", Usage: "open a change", ArgsUsage: "TITLE",
 				Description: "Example:\n  zridge change new \"USB for the field crew\" --why \"Ticket 4410\"",
@@ -54,12 +55,14 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name:        "edit",
-				Usage:       "put objects of an estate file into a change, or retire one",
-				ArgsUsage:   "CHANGE FILE | CHANGE --retire KIND/ID",
-				Description: "FILE holds lists of the estate format (policies, groups, rulings, exceptions …), `-` reads them from the input. An edit that is in the\nchange already is altered.\n\nExamples:\n  zridge change edit C-abc12345 usb.yaml\n  zridge change edit C-abc12345 --retire policies/usb-read-only",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "retire", Usage: "retire the object `KIND/ID`"}},
-				Action:      editAction(s),
+				Name:      "edit",
+				Usage:     "put objects of an estate file into a change, or retire one",
+				ArgsUsage: "CHANGE FILE | CHANGE --retire KIND/ID",
+				Description: "FILE holds lists of the estate format (policies, groups, rulings, exceptions …), `-` reads them from " +
+					"the input. An edit that is in the\nchange already is altered.\n\nExamples:\n" +
+					"  zridge change edit C-abc12345 usb.yaml\n  zridge change edit C-abc12345 --retire policies/usb-read-only",
+				Flags:  []cli.Flag{&cli.StringFlag{Name: "retire", Usage: "retire the object `KIND/ID`"}},
+				Action: editAction(s),
 			},
 			{
 				Name: "drop", Usage: "take an edit out of a change", ArgsUsage: "CHANGE KIND/ID",
@@ -73,10 +76,13 @@ func changeCommand(s Streams) *cli.Command {
 				}),
 			},
 			{
-				Name:        "impact",
-				Usage:       "what a change does to what is live",
-				ArgsUsage:   "[CHANGE]",
-				Description: "Without CHANGE it is the one that you opened last. Every number has a name under --format json (devices, weaker, restart, prompt, irreversible, lockout, or `part`): --laptops NAME lists the laptops behind it.\nmarkdown, html and csv give the report for the change board; csv has a row for every setting that alters on a laptop.",
+				Name:      "impact",
+				Usage:     "what a change does to what is live",
+				ArgsUsage: "[CHANGE]",
+				Description: "Without CHANGE it is the one that you opened last. Every number has a name under --format json " +
+					"(devices, weaker, restart, prompt, irreversible, lockout, or `part`): --laptops NAME lists the laptops behind " +
+					"it.\nmarkdown, html and csv give the report for the change board; csv has a row for every setting that alters " +
+					"on a laptop.",
 				Flags: []cli.Flag{
 					formatFlag("text", "json", "markdown", "html", "csv"),
 					&cli.StringFlag{Name: "laptops", Usage: "list the laptops behind a `NUMBER` instead"},
@@ -96,13 +102,15 @@ func changeCommand(s Streams) *cli.Command {
 				Name:      "publish",
 				Usage:     "make a change live or start its rollout, after showing what it does",
 				ArgsUsage: "CHANGE",
-				Description: "Shows the impact first and publishes with --yes, provided that nobody altered the change in between. It goes out in the waves of\n" +
+				Description: "Shows the impact first and publishes with --yes, provided that nobody altered the change in between. " +
+					"It goes out in the waves of\n" +
 					"the default rollout plan, where there is one, else to all laptops at once.",
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "yes", Usage: "publish; without it the impact is shown and nothing is done"},
 					&cli.StringFlag{Name: "plan", Usage: "the rollout plan with the id `PLAN`"},
 					&cli.BoolFlag{Name: "at-once", Usage: "to all laptops at once, without waves"},
-					&cli.StringFlag{Name: "urgent", Usage: "publish without the approvals that are missing, for this `REASON`; they must follow"},
+					&cli.StringFlag{Name: "urgent", Usage: "publish without the approvals that are missing, for this `REASON`; they " +
+						"must follow"},
 					formatFlag("text", "json"),
 				},
 				Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {

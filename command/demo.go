@@ -46,7 +46,8 @@ const (
 func demoCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run the service with the demo estate and simulated laptops", ArgsUsage: " ",
-		Description: "Everything stays in the folder that --folder names; take the folder away to begin anew. The demo begins with nine days\n" +
+		Description: "Everything stays in the folder that --folder names; take the folder away to begin anew. The demo begins with " +
+			"nine days\n" +
 			"behind it: rollouts are under way, and an approval waits. With --speed its clock goes faster than real time:\n" +
 			"at 960 a day takes a minute and a half.",
 		Flags: []cli.Flag{
@@ -56,15 +57,18 @@ func demoCommand(s Streams) *cli.Command {
 				Name:  "secrets",
 				Usage: "`FOLDER` with the passwords that sources need, a file each, and the file destinations: HOST:PORT PASSWORD",
 			},
-			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate and its past", TakesFile: true},
+			&cli.StringFlag{Name: "estate", Usage: "estate `FOLDER` to begin with, instead of the demo estate " +
+				"and its past", TakesFile: true},
 			&cli.IntFlag{Name: "laptops", Value: 240, Usage: "`NUMBER` of simulated laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 6 * time.Second,
 				Usage: "real `TIME` between two check-ins of a laptop; boats take eight of them"},
 			&cli.BoolFlag{
 				Name: "real-laptop", Value: true,
-				Usage: "run the agent in a copy of this machine's root, as one of the laptops, where the machine allows it; --real-laptop=false runs none",
+				Usage: "run the agent in a copy of this machine's root, as one of the laptops, where the machine allows it; " +
+					"--real-laptop=false runs none",
 			},
-			&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time the demo's clock goes, as a `FACTOR` from 1 to 10000"},
+			&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times faster than real time the demo's clock goes, as a " +
+				"`FACTOR` from 1 to 10000"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error { return runDemo(ctx, c, s) },
 	}
@@ -160,8 +164,10 @@ func runDemo(ctx context.Context, c *cli.Command, s Streams) error {
 	}
 	fmt.Fprintf(
 		s.Out,
-		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n            %s  /  %s   (reader)\n            %s  /  %s   (service desk of the boats and the workshop: recovery keys)\n"+
-			"  Laptops   %d simulated, each checking in every %s or less often; what their locked screens show: %s\n  Day       %s: exceptions are judged as on that day\n%s%s  Stop      Ctrl-C\n\n",
+		"\n  Console   %s\n  Sign in   %s  /  %s   (administrator)\n            %s  /  %s   (publisher and approver)\n"+
+			"            %s  /  %s   (reader)\n            %s  /  %s   (service desk of the boats and the workshop: recovery keys)\n"+
+			"  Laptops   %d simulated, each checking in every %s or less often; what their locked screens show: %s\n"+
+			"  Day       %s: exceptions are judged as on that day\n%s%s  Stop      Ctrl-C\n\n",
 		running.Address, demoName, demoPassword, scenario.Author, demoPassword, demoReader, demoPassword, demoClerk, demoPassword,
 		len(ids), c.Duration("interval"), d.screensFile(), demo.Day,
 		real.line(why), speedLine(speed),

@@ -18,7 +18,8 @@ import (
 func driftCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "drift", Usage: "what was altered on laptops, by whom, and what is put right again and again",
-		Description: "Exit status 3 says that another program fights a policy.\n\nExamples:\n  zridge drift\n  zridge drift --device LT-0110 --since 24h",
+		Description: "Exit status 3 says that another program fights a policy.\n\nExamples:\n  zridge drift\n" +
+			"  zridge drift --device LT-0110 --since 24h",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "device", Usage: "on this `DEVICE`, by id or serial:NUMBER"},
 			&cli.StringFlag{Name: "setting", Usage: "of this `SETTING`"},
@@ -57,7 +58,8 @@ func driftCommand(s Streams) *cli.Command {
 
 func printDrift(s Streams, d wire.Drift) {
 	for _, f := range d.Fights {
-		fmt.Fprintf(s.Out, "%s was put right %s within a day, by %s, on %s: another program sets it, too.\n", f.Setting, counted(f.Times, "time"),
+		fmt.Fprintf(s.Out, "%s was put right %s within a day, by %s, on %s: another program "+
+			"sets it, too.\n", f.Setting, counted(f.Times, "time"),
 			strings.Join(f.Policies, ", "), strings.Join(f.Devices, ", "))
 	}
 	if len(d.Records) == 0 {

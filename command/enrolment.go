@@ -117,8 +117,10 @@ func authorityCommand(s Streams) *cli.Command {
 func inviteCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "invite", Usage: "make codes with which laptops enrol by certificate; they are shown once", ArgsUsage: " ",
-		Description: "An invitation is for one laptop, for laptops of a person, or for laptops of a unit. Each code lets one laptop in, once.\n\n" +
-			"Examples:\n  zridge enrolment invite --device LT-0042\n  zridge enrolment invite --unit slipway --laptops 20 --new --approval --days 14",
+		Description: "An invitation is for one laptop, for laptops of a person, or for laptops of a unit. Each code lets one laptop " +
+			"in, once.\n\n" +
+			"Examples:\n  zridge enrolment invite --device LT-0042\n" +
+			"  zridge enrolment invite --unit slipway --laptops 20 --new --approval --days 14",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "device", Usage: "for this `DEVICE`"},
 			&cli.StringFlag{Name: "person", Usage: "for laptops of this `PERSON`"},

@@ -24,7 +24,8 @@ func importCommand(s Streams) *cli.Command {
 		Name:      "import",
 		Usage:     "open a change that makes the live estate like a folder, and show what it does",
 		ArgsUsage: "FOLDER",
-		Description: "Nothing goes live until the change is published, here with --publish or later.\n\nExamples:\n  zridge import estate/\n" +
+		Description: "Nothing goes live until the change is published, here with --publish or later.\n\nExamples:\n" +
+			"  zridge import estate/\n" +
 			"  zridge import --retire-missing --title \"Spring clean\" estate/",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "title", Value: "Import", Usage: "`TITLE` of the change"},

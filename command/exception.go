@@ -35,7 +35,8 @@ func exceptionCommand(s Streams) *cli.Command {
 	}
 	return &cli.Command{
 		Name: "exception", Usage: "exceptions: list, requests, ask, impact, approve, refuse, withdraw, end",
-		Description: "An exception is asked for by one and approved by another. It ends by itself; 14 and 3 days before, the overview says so.",
+		Description: "An exception is asked for by one and approved by another. It ends by itself; 14 and 3 days before, the " +
+			"overview says so.",
 		Commands: []*cli.Command{
 			listing(
 				s,
@@ -67,7 +68,8 @@ func exceptionCommand(s Streams) *cli.Command {
 				Name:      "ask",
 				Usage:     "ask for an exception",
 				ArgsUsage: "SETTING [VALUE]",
-				Description: "Without a value the setting is left to the laptop.\n\nExample:\n  zridge exception ask screen.lock_after_minutes 60 " +
+				Description: "Without a value the setting is left to the laptop.\n\nExample:\n" +
+					"  zridge exception ask screen.lock_after_minutes 60 " +
 					"--for device:LT-0110 --until 2026-12-20 --reason \"Plotter must stay lit\"",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "for", Required: true, Usage: "`TARGET`: unit:, group:, device: or person: and an id"},
@@ -104,7 +106,8 @@ func exceptionCommand(s Streams) *cli.Command {
 						}
 						r, err := client.Post[wire.ExceptionRequest](ctx, api, "/exception-requests", in)
 						if err == nil {
-							fmt.Fprintf(s.Out, "Asked for as %s; somebody else approves it: zridge exception approve %s\n", r.Exception.ID, r.Exception.ID)
+							fmt.Fprintf(s.Out, "Asked for as %s; somebody else approves it: zridge exception "+
+								"approve %s\n", r.Exception.ID, r.Exception.ID)
 						}
 						return err
 					},

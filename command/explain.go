@@ -25,7 +25,8 @@ func explainCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "explain", Usage: "why a laptop has a value or has none: where it comes from, what lost to it, what does not apply",
 		ArgsUsage: "DEVICE [SETTING]",
-		Description: "Of a setting that the laptop does not get it says which policies set it, and why none of them applies.\n\nExamples:\n" +
+		Description: "Of a setting that the laptop does not get it says which policies set it, and why none of them applies.\n\n" +
+			"Examples:\n" +
 			"  zridge explain --estate demo/estate LT-0007 screen.lock_after_minutes\n  zridge explain LT-0007\n" +
 			"  zridge explain LT-0007 --policy field-encryption",
 		Flags: []cli.Flag{

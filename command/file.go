@@ -22,11 +22,14 @@ func fileCommand(s Streams) *cli.Command {
 				Name:      "add",
 				Usage:     "read a file, say what is in it, and keep it",
 				ArgsUsage: "FILE",
-				Description: "Certificates, rule sets of application control, and applications are recognised by what is in them. A private key, " +
-					"an expired\ncertificate or something else than --content names is refused.\n\nExamples:\n  zridge file add harbour-root.pem\n  " +
+				Description: "Certificates, rule sets of application control, and applications are recognised by what is in them. A " +
+					"private key, " +
+					"an expired\ncertificate or something else than --content names is refused.\n\nExamples:\n" +
+					"  zridge file add harbour-root.pem\n  " +
 					"zridge file add --look helpline.exe",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "content", Usage: "what it must be: `KIND` is certificate, application-rules, application or any"},
+					&cli.StringFlag{Name: "content", Usage: "what it must be: `KIND` is certificate, application-rules, " +
+						"application or any"},
 					&cli.BoolFlag{
 						Name:  "accept-expired",
 						Usage: "take a certificate that has expired",

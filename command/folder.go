@@ -93,5 +93,6 @@ func printFaults(w io.Writer, faults problem.Faults) {
 
 // atFlag asks the service of a moment that has passed.
 func atFlag() *cli.StringFlag {
-	return &cli.StringFlag{Name: "at", Usage: "as it was live at a `MOMENT` such as 2026-10-03T14:00; a day alone is its end; of the service only"}
+	return &cli.StringFlag{Name: "at", Usage: "as it was live at a `MOMENT` such as 2026-10-03T14:00; a day alone is its end; of the " +
+		"service only"}
 }

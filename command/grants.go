@@ -88,13 +88,15 @@ func grantCommand(s Streams) *cli.Command {
 			},
 			{
 				Name: "give", Usage: "give a role to an account, or to the people of a group",
-				Description: "With --unit the grant counts for this unit and those below alone. Policies that are written by it are bound to the unit.\n\n" +
+				Description: "With --unit the grant counts for this unit and those below alone. Policies that are written by it are " +
+					"bound to the unit.\n\n" +
 					"Examples:\n  zridge grant give --role author --account lena.brandt --unit survey-fleet --until 2027-03-31\n" +
 					"  zridge grant give --role service-desk --group service-desk-people",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "role", Usage: "`ROLE`, as `zridge role list` names them", Required: true},
 					&cli.StringFlag{Name: "account", Usage: "the `ACCOUNT` that gets it"},
-					&cli.StringFlag{Name: "group", Usage: "the `GROUP` of people that gets it: an account is of the person with its name as id"},
+					&cli.StringFlag{Name: "group", Usage: "the `GROUP` of people that gets it: an account is of the person with " +
+						"its name as id"},
 					&cli.StringFlag{Name: "unit", Usage: "the `UNIT` that it counts for; without it everywhere"},
 					&cli.StringFlag{Name: "from", Usage: "the first `DAY`, such as 2026-12-01"},
 					&cli.StringFlag{Name: "until", Usage: "the last `DAY`"},

@@ -134,7 +134,8 @@ func groupCommand(s Streams) *cli.Command {
 			inheritsCommand(s, "group", "groups"),
 			{
 				Name: "try", Usage: "say who a group would have, with nothing kept", ArgsUsage: "GROUP", Flags: groupFlags(),
-				Description: "Example:\n  zridge group try old-field --of devices --rule 'device.os_version.below(\"12\") && \"field\" in device.tags'",
+				Description: "Example:\n  zridge group try old-field --of devices --rule 'device.os_version.below(\"12\") && " +
+					"\"field\" in device.tags'",
 				Action: asked(s, 1, "GROUP", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					doc, err := groupDoc(ctx, s, c, api)
 					if err != nil {

@@ -174,8 +174,10 @@ func matrixCommand(s Streams) *cli.Command {
 		Name:      "matrix",
 		Usage:     "settings beside units: where values differ",
 		ArgsUsage: " ",
-		Description: "A unit and those right below it; without --unit the organisation. A cell has what most laptops have, and +N where N " +
-			"have something else;\n* marks what is not so in the unit above.\n\nExample:\n  zridge unit matrix --unit survey-fleet --area Sign-in",
+		Description: "A unit and those right below it; without --unit the organisation. A cell has what most laptops have, and " +
+			"+N where N " +
+			"have something else;\n* marks what is not so in the unit above.\n\nExample:\n" +
+			"  zridge unit matrix --unit survey-fleet --area Sign-in",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "unit", Usage: "this `UNIT`"},
 			&cli.StringFlag{Name: "area", Usage: "settings of one `AREA`"},
@@ -243,7 +245,8 @@ func placesCommand(s Streams) *cli.Command {
 		Name:      "places",
 		Usage:     "what a setting is in every unit, and where it is given",
 		ArgsUsage: "SETTING",
-		Description: "A unit has what most of its laptops have, those of the units below it among them; * marks what is not so in the unit " +
+		Description: "A unit has what most of its laptops have, those of the units below it among them; * marks what is not so " +
+			"in the unit " +
 			"above.\n\nExample:\n  zridge setting places screen.lock_after_minutes",
 		Flags: append(readingFlags(), formatFlag("text", "json")),
 		Action: asked(s, 1, "SETTING", func(ctx context.Context, c *cli.Command, api *client.Client) error {

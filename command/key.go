@@ -43,7 +43,8 @@ func keyCommand(s Streams) *cli.Command {
 func keyFindCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "find", Usage: "find the laptop that somebody calls about; no key is shown", ArgsUsage: "[SERIAL]",
-		Description: "SERIAL is the number on the label; similar ones are listed, too. A question mark stands for a character that nobody can read.\n\n" +
+		Description: "SERIAL is the number on the label; similar ones are listed, too. A question mark stands for a character that " +
+			"nobody can read.\n\n" +
 			"Examples:\n  zridge key find ZX4-8?91\n  zridge key find --owner okafor\n  zridge key find --identifier \"4821 0937 5512\"",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "owner", Usage: "a part of the `NAME` of who owns or uses it"},
@@ -235,7 +236,8 @@ func printHistory(w io.Writer, h *wire.KeyHistory) {
 
 func keyRotateCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "rotate", Usage: "ask a laptop to put another key in the place of the one in force, at its next check-in", ArgsUsage: "DEVICE",
+		Name: "rotate", Usage: "ask a laptop to put another key in the place of the one in force, at its " +
+			"next check-in", ArgsUsage: "DEVICE",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do it; without it, only what would happen is said"},
 		},
@@ -251,7 +253,8 @@ func keyRotateCommand(s Streams) *cli.Command {
 				}
 			}
 			if !c.Bool("yes") {
-				fmt.Fprintf(s.Out, "%s of %s would be replaced at its next check-in. What is in force works until the new key is stored. Do it with --yes\n", counted(n, "key"), id)
+				fmt.Fprintf(s.Out, "%s of %s would be replaced at its next check-in. What is in force works until the new key is "+
+					"stored. Do it with --yes\n", counted(n, "key"), id)
 				return nil
 			}
 			is, err := client.Post[wire.RenewalsAsked](ctx, api, client.Path("devices", id, "recovery-keys", "renewal"), wire.KeyRenewal{})
@@ -265,7 +268,8 @@ func keyRotateCommand(s Streams) *cli.Command {
 
 func keyRefuseCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name: "refuse", Usage: "refuse a request to see a key, as the second person; consent is given in the console, where you sign in", ArgsUsage: "REQUEST",
+		Name: "refuse", Usage: "refuse a request to see a key, as the second person; consent is given in the console, where " +
+			"you sign in", ArgsUsage: "REQUEST",
 		Action: asked(s, 1, "REQUEST", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			r, err := client.Post[wire.KeyRequest](ctx, api, client.Path("key-requests", c.Args().First(), "decision"), wire.KeyDecision{})
 			if err == nil {

@@ -23,8 +23,9 @@ import (
 func keyCoverageCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "coverage", Usage: "how far laptops are encrypted with a key that can be found again, by unit; with --group its laptops",
-		ArgsUsage:   " ",
-		Description: "Examples:\n  zridge key coverage\n  zridge key coverage --group not-encrypted --unit labs\n  zridge key coverage --report html --output coverage.html",
+		ArgsUsage: " ",
+		Description: "Examples:\n  zridge key coverage\n  zridge key coverage --group not-encrypted --unit labs\n" +
+			"  zridge key coverage --report html --output coverage.html",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "unit", Usage: "this `UNIT` with what is below it"},
 			&cli.StringFlag{Name: "group", Usage: "list the laptops of a `GROUP`: " + groupNames(), Validator: func(text string) error {
@@ -33,7 +34,8 @@ func keyCoverageCommand(s Streams) *cli.Command {
 				}
 				return nil
 			}},
-			&cli.StringFlag{Name: "report", Usage: "as a page for auditors, in a `FORMAT`: markdown, html, csv", Validator: func(text string) error {
+			&cli.StringFlag{Name: "report", Usage: "as a page for auditors, in a `FORMAT`: " +
+				"markdown, html, csv", Validator: func(text string) error {
 				if !slices.Contains([]string{"markdown", "html", "csv"}, text) {
 					return fmt.Errorf("Found %s: expected one of markdown, html, csv", problem.Quote(text))
 				}

@@ -40,11 +40,15 @@ func recipientCommand(s Streams) *cli.Command {
 				},
 			),
 			{
-				Name: "add", Usage: "register the public half of a company's identity, or make an identity of the service", ArgsUsage: "TITLE",
-				Description: "A policy names the recipient afterwards, in disk.recovery.escrow_recipients: until then no key is sealed to it.\n\n" +
-					"Examples:\n  zridge key recipient add \"Service 2027\"\n  zridge key recipient add \"Safe in Hull\" --public age1… --replace-by 2028-01-31",
+				Name: "add", Usage: "register the public half of a company's identity, or make an identity of " +
+					"the service", ArgsUsage: "TITLE",
+				Description: "A policy names the recipient afterwards, in disk.recovery.escrow_recipients: until then no key is " +
+					"sealed to it.\n\n" +
+					"Examples:\n  zridge key recipient add \"Service 2027\"\n" +
+					"  zridge key recipient add \"Safe in Hull\" --public age1… --replace-by 2028-01-31",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "public", Usage: "the `RECIPIENT` whose private half the company keeps: a text that begins with age1"},
+					&cli.StringFlag{Name: "public", Usage: "the `RECIPIENT` whose private half the company keeps: a text that " +
+						"begins with age1"},
 					&cli.StringFlag{Name: "replace-by", Usage: "the `DAY` by which another is to take its place"},
 					formatFlag("text", "json"),
 				},
@@ -83,8 +87,9 @@ func recipientCommand(s Streams) *cli.Command {
 func recipientDestroyCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "destroy", Usage: "destroy the private half of a recipient that nothing needs any more", ArgsUsage: "RECIPIENT",
-		Description: "It is refused as long as a policy names it, or a key in force is sealed to it. Of a company's identity, it is only noted.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do it; without it, only what would be lost is said"}},
+		Description: "It is refused as long as a policy names it, or a key in force is sealed to it. Of a company's identity, it is " +
+			"only noted.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do it; without it, only what would be lost is said"}},
 		Action: asked(s, 1, "RECIPIENT", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			list, err := client.Get[[]wire.EscrowRecipient](ctx, api, "/escrow-recipients", nil)
 			if err != nil {
@@ -98,7 +103,8 @@ func recipientDestroyCommand(s Streams) *cli.Command {
 				return &exitError{exitFault, "It cannot be destroyed. " + r.Blocks}
 			}
 			if !c.Bool("yes") {
-				fmt.Fprintf(s.Out, "%s that were replaced are sealed to it; those that are sealed to nobody else could never be opened again. Do it with --yes\n",
+				fmt.Fprintf(s.Out, "%s that were replaced are sealed to it; those that are sealed to nobody else could never be "+
+					"opened again. Do it with --yes\n",
 					counted(list[at].Earlier, "key"))
 				return nil
 			}

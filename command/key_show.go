@@ -22,10 +22,14 @@ import (
 func keyShowCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "see the key of a locked laptop, once, on a terminal", ArgsUsage: "DEVICE",
-		Description: "What is compared is asked for: the identifier that the locked screen shows, the person who stands before it, the model that is printed\n" +
-			"on it. Then your password. The key stays on the screen for a minute, or until you press Enter, and leaves nothing behind. The owner is\n" +
-			"told, and the laptop puts another key in its place at its next check-in. Where a second person has to consent, the command waits.\n\n" +
-			"Example:\n  zridge key show LT-0042 --identifier \"4821 0937 5512\" --person ines.okafor --model \"Halyard 14\" --reason \"PIN forgotten after leave\"",
+		Description: "What is compared is asked for: the identifier that the locked screen shows, the person who stands before it, " +
+			"the model that is printed\n" +
+			"on it. Then your password. The key stays on the screen for a minute, or until you press Enter, and leaves nothing " +
+			"behind. The owner is\n" +
+			"told, and the laptop puts another key in its place at its next check-in. Where a second person has to consent, the " +
+			"command waits.\n\n" +
+			"Example:\n  zridge key show LT-0042 --identifier \"4821 0937 5512\" --person ines.okafor --model \"Halyard 14\" " +
+			"--reason \"PIN forgotten after leave\"",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "identifier", Usage: "the 12 `DIGITS` that the locked screen shows"},
 			&cli.StringFlag{Name: "person", Usage: "the `ID` of the person who stands before the laptop"},
@@ -134,11 +138,13 @@ func showOnce(ctx context.Context, screen *os.File, lines *bufio.Reader, key *wi
 		if err := os.WriteFile(file, sealed, 0o600); err != nil {
 			return err
 		}
-		fmt.Fprintf(screen, "The service cannot open this key: it is sealed to %s.\nWritten to %s. Who has the private half opens it with: age -d -i IDENTITY %s\n",
+		fmt.Fprintf(screen, "The service cannot open this key: it is sealed to %s.\n"+
+			"Written to %s. Who has the private half opens it with: age -d -i IDENTITY %s\n",
 			strings.Join(key.Recipients, ", "), file, file)
 		return nil
 	}
-	fmt.Fprintf(screen, "%s\n  %s, %s\n  Identifier  %s\n\n      %s\n\n  Typed without the spaces. It disappears in %d seconds, or when you press Enter.\n",
+	fmt.Fprintf(screen, "%s\n  %s, %s\n  Identifier  %s\n\n      %s\n\n"+
+		"  Typed without the spaces. It disappears in %d seconds, or when you press Enter.\n",
 		otherScreen, key.Device, key.Name, key.Identifier, key.Key, key.Seconds)
 	defer fmt.Fprint(screen, firstScreen)
 	pressed := make(chan struct{})

@@ -18,8 +18,9 @@ import (
 func pastCommand(s Streams) *cli.Command {
 	return &cli.Command{
 		Name: "past", Usage: "what was decided for a laptop at a moment, by whom, who approved it, and what the laptop reported",
-		ArgsUsage:   "DEVICE",
-		Description: "Examples:\n  zridge device past LT-0110 --at 2026-10-03T14:00 --area encryption\n  zridge device past LT-0110 --at 2026-10-03",
+		ArgsUsage: "DEVICE",
+		Description: "Examples:\n  zridge device past LT-0110 --at 2026-10-03T14:00 --area encryption\n" +
+			"  zridge device past LT-0110 --at 2026-10-03",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "at", Required: true, Usage: "the `MOMENT`, such as 2026-10-03T14:00; a day alone is its end"},
 			&cli.StringFlag{Name: "area", Usage: "settings of this `AREA` of the dictionary, or of this kind of policy, alone"},

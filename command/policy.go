@@ -42,7 +42,8 @@ func policyCommand(s Streams) *cli.Command {
 				return reviewPolicy(ctx, s.Out, api, o.ID, r)
 			}),
 			{
-				Name: "review", Usage: "whom a policy reaches, what is odd about it, and where else its settings are set", ArgsUsage: "POLICY",
+				Name: "review", Usage: "whom a policy reaches, what is odd about it, and where else its " +
+					"settings are set", ArgsUsage: "POLICY",
 				Flags: append(readingFlags(), formatFlag("text", "json")),
 				Action: asked(s, 1, "POLICY", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					from, err := readingOf(ctx, s, c, api)

@@ -21,8 +21,10 @@ func audienceCommand(s Streams) *cli.Command {
 		Name:      "audience",
 		Usage:     "say who gets a policy",
 		ArgsUsage: "POLICY",
-		Description: "Targets are everyone, unit:ID, group:ID, device:ID, person:ID; serial:NUMBER is the laptop with that serial number. " +
-			"Everyone, or\nevery laptop by other words, needs --everyone.\n\nExamples:\n  zridge policy audience field-encryption --include " +
+		Description: "Targets are everyone, unit:ID, group:ID, device:ID, person:ID; serial:NUMBER is the laptop with that " +
+			"serial number. " +
+			"Everyone, or\nevery laptop by other words, needs --everyone.\n\nExamples:\n" +
+			"  zridge policy audience field-encryption --include " +
 			"group:field-laptops --exclude unit:labs\n  zridge policy audience camera-off --include serial:ZX4-1110",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{

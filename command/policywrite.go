@@ -65,16 +65,20 @@ func kitOf(ctx context.Context, api *client.Client, id string) (files.KitDoc, er
 
 func newPolicyCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name:        "new",
-		Usage:       "write a policy: from nothing, a kit, another policy, or what a laptop has",
-		ArgsUsage:   "POLICY",
-		Description: "It is for nobody until `policy audience` says who gets it, and live when its change is published.\n\nExamples:\n  zridge policy new field-encryption --title \"Encrypt field laptops\" --kit encrypt-field-laptops\n  zridge policy new bench-b --like bench-a\n  zridge policy new plotters --capture LT-0110 --setting screen.lock_after_minutes",
+		Name:      "new",
+		Usage:     "write a policy: from nothing, a kit, another policy, or what a laptop has",
+		ArgsUsage: "POLICY",
+		Description: "It is for nobody until `policy audience` says who gets it, and live when its change is published.\n\n" +
+			"Examples:\n  zridge policy new field-encryption --title \"Encrypt field laptops\" --kit encrypt-field-laptops\n" +
+			"  zridge policy new bench-b --like bench-a\n" +
+			"  zridge policy new plotters --capture LT-0110 --setting screen.lock_after_minutes",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "title", Usage: "`NAME` for people"},
 			&cli.StringFlag{Name: "why", Usage: "the `REASON`"},
 			&cli.StringFlag{
-				Name:  "kind",
-				Usage: "`KIND`: configuration, security or encryption; without it that of the kit, the copied policy or the captured settings, else configuration",
+				Name: "kind",
+				Usage: "`KIND`: configuration, security or encryption; without it that of the kit, the copied policy or the captured " +
+					"settings, else configuration",
 			},
 			&cli.StringFlag{Name: "kit", Usage: "start from this `KIT`"},
 			&cli.StringFlag{
@@ -179,8 +183,10 @@ func setCommand(s Streams) *cli.Command {
 		Usage:     "set values in a policy",
 		ArgsUsage: "POLICY SETTING=VALUE…",
 		Description: "Values: on, off; 15, 2h, 3d; words; a,b,c or @FILE for lists; @FILE for files; for tables COLUMN=VALUE,… or " +
-			"@FILE.csv, one row an\nargument with --add. Identifiers of applications and contents of certificates are read from the file.\n\n" +
-			"Examples:\n  zridge policy set desk screen.lock_after_minutes=15 signin.banner=\"Larkfell property\"\n  zridge policy set trust " +
+			"@FILE.csv, one row an\n" +
+			"argument with --add. Identifiers of applications and contents of certificates are read from the file.\n\n" +
+			"Examples:\n  zridge policy set desk screen.lock_after_minutes=15 signin.banner=\"Larkfell property\"\n" +
+			"  zridge policy set trust " +
 			"trust.machine_roots=@harbour-root.pem\n  zridge policy set support --add " +
 			"applications.permissions=@helpline.exe,permission=screen-recording,decision=allow",
 		Flags: []cli.Flag{

@@ -107,7 +107,8 @@ func printReach(s Streams, r wire.AudienceReach) {
 	}
 	fmt.Fprintf(
 		s.Out,
-		"Assigned to %d of %d laptops, %s, in %s.\nNot assigned: %d excluded, %d by the condition, %d by platform, %d outside of its unit, "+
+		"Assigned to %d of %d laptops, %s, in %s.\n"+
+			"Not assigned: %d excluded, %d by the condition, %d by platform, %d outside of its unit, "+
 			"%d not included.\n%s%s%s\n",
 		r.Gets.Count,
 		r.Estate,

@@ -153,7 +153,8 @@ func (l *realLaptop) enrol(ctx context.Context, api *client.Client, ids []endpoi
 		return ids, fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
 	}
 	// A volume that policies want encrypted; without cryptsetup on this machine the laptop has none.
-	disk := l.inside(ctx, "sh", "-c", "command -v cryptsetup >/dev/null || exit 0; truncate -s 48M /srv/soundings.img && zridge-agent encrypt /srv/soundings.img --name soundings")
+	disk := l.inside(ctx, "sh", "-c", "command -v cryptsetup >/dev/null || exit 0; truncate -s 48M /srv/soundings.img && "+
+		"zridge-agent encrypt /srv/soundings.img --name soundings")
 	if out, err := disk.CombinedOutput(); err != nil {
 		return ids, fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
 	}

@@ -58,7 +58,8 @@ func reviewCommands(s Streams) []*cli.Command {
 		verdictCommand(s, "decline", "say that a change cannot be published as it is, and why"),
 		{
 			Name: "comment", Usage: "say something about a change", ArgsUsage: "CHANGE TEXT",
-			Description: "Examples:\n  zridge change comment C-abc12345 \"Why 30 minutes?\" --about policies/lock --block\n  zridge change comment C-abc12345 --resolve 3",
+			Description: "Examples:\n  zridge change comment C-abc12345 \"Why 30 minutes?\" --about policies/lock --block\n" +
+				"  zridge change comment C-abc12345 --resolve 3",
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "about", Usage: "the edit `KIND/ID`, or settings/ID for a line of the impact"},
 				&cli.BoolFlag{Name: "block", Usage: "nothing is approved until the comment is resolved"},
@@ -68,8 +69,9 @@ func reviewCommands(s Streams) []*cli.Command {
 		},
 		{
 			Name: "undo", Usage: "turn a change round as a whole", ArgsUsage: "CHANGE",
-			Description: "A change that is being rolled out is taken back. Of a published one a new change is made: see what it does, then publish it.",
-			Flags:       []cli.Flag{formatFlag("text", "json")},
+			Description: "A change that is being rolled out is taken back. Of a published one a new change is made: see what it " +
+				"does, then publish it.",
+			Flags: []cli.Flag{formatFlag("text", "json")},
 			Action: asked(s, 1, "CHANGE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 				u, err := client.Post[wire.Undone](ctx, api, client.Path("changes", c.Args().First(), "undo"), nil)
 				if err != nil {
@@ -84,7 +86,8 @@ func reviewCommands(s Streams) []*cli.Command {
 func verdictCommand(s Streams, verdict, about string) *cli.Command {
 	return &cli.Command{
 		Name: verdict, Usage: about, ArgsUsage: "CHANGE",
-		Description: "Shows what you decide about, and decides with --yes, provided that neither the change nor its impact altered in between.",
+		Description: "Shows what you decide about, and decides with --yes, provided that neither the change nor its impact altered " +
+			"in between.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` for the record"},
 			&cli.BoolFlag{Name: "yes", Usage: "decide; without it the change is shown and nothing is done"},

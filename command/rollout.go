@@ -175,7 +175,8 @@ func effectOf(act string, r wire.Rollout) string {
 	case "go":
 		for _, w := range r.Waves {
 			if w.OpenedAt == nil {
-				return fmt.Sprintf("The wave %q would open: %s would get the change at the next check-in.", w.ID, counted(w.Laptops, "laptop"))
+				return fmt.Sprintf("The wave %q would open: %s would get the change at the "+
+					"next check-in.", w.ID, counted(w.Laptops, "laptop"))
 			}
 		}
 		return "All waves are open."

@@ -41,8 +41,10 @@ func serveCommand(s Streams) *cli.Command {
 		Name:      "serve",
 		Usage:     "run the service",
 		ArgsUsage: " ",
-		Description: "Listens on loopback unless told otherwise. At the first start it prints a one-time code with which the\nfirst administrator is made, in the console or with `zridge set-up`.\n\n" +
-			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n  zridge serve --listen 0.0.0.0:8470 --tls-cert server.pem --tls-key server.key",
+		Description: "Listens on loopback unless told otherwise. At the first start it prints a one-time code with which the\n" +
+			"first administrator is made, in the console or with `zridge set-up`.\n\n" +
+			"Examples:\n  zridge serve --database /var/lib/zridge/zridge.db\n" +
+			"  zridge serve --listen 0.0.0.0:8470 --tls-cert server.pem --tls-key server.key",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8470", Usage: "`HOST:PORT` to listen on"},
 			&cli.IntFlag{
@@ -129,18 +131,21 @@ func serveCommand(s Streams) *cli.Command {
 				},
 			},
 			&cli.StringFlag{
-				Name:      "seal-key",
-				Usage:     "`FILE` with the key for secrets in the database; without it seal.key beside the database. It is made if it is not there",
+				Name: "seal-key",
+				Usage: "`FILE` with the key for secrets in the database; without it seal.key beside the database. It is made if " +
+					"it is not there",
 				TakesFile: true,
 			},
 			&cli.StringFlag{
-				Name:      "seal-passphrase",
-				Usage:     "`FILE` with a passphrase by which the key for secrets is encrypted; - asks for it. A key that is not encrypted yet is encrypted from then on",
+				Name: "seal-passphrase",
+				Usage: "`FILE` with a passphrase by which the key for secrets is encrypted; - asks for it. A key that is not " +
+					"encrypted yet is encrypted from then on",
 				TakesFile: true,
 			},
 			&cli.StringFlag{
-				Name:      "escrow-key",
-				Usage:     "`FILE` with the escrow identities, which open recovery keys; without it escrow.key beside the database. It is made when the first identity is",
+				Name: "escrow-key",
+				Usage: "`FILE` with the escrow identities, which open recovery keys; without it escrow.key beside the database. " +
+					"It is made when the first identity is",
 				TakesFile: true,
 			},
 			&cli.StringFlag{
@@ -149,16 +154,19 @@ func serveCommand(s Streams) *cli.Command {
 				TakesFile: true,
 			},
 			&cli.StringFlag{
-				Name:      "escrow-module",
-				Usage:     "`LIBRARY` of a security module (PKCS #11) whose key protects the escrow identities, in the place of a passphrase",
+				Name: "escrow-module",
+				Usage: "`LIBRARY` of a security module (PKCS #11) whose key protects the escrow identities, in the place of " +
+					"a passphrase",
 				TakesFile: true,
 			},
 			&cli.StringFlag{Name: "escrow-token", Usage: "`LABEL` of the module's token"},
 			&cli.StringFlag{Name: "escrow-pin", Usage: "`FILE` with the PIN of the token", TakesFile: true},
-			&cli.StringFlag{Name: "escrow-module-key", Value: "zridge escrow", Usage: "`LABEL` of the module's key; it is made if it is not there"},
+			&cli.StringFlag{Name: "escrow-module-key", Value: "zridge escrow", Usage: "`LABEL` of the module's key; it is made if it " +
+				"is not there"},
 			&cli.StringFlag{
-				Name:      "audit-key",
-				Usage:     "`FILE` with the key that signs the audit log; without it audit.key beside the database. It is made if it is not there",
+				Name: "audit-key",
+				Usage: "`FILE` with the key that signs the audit log; without it audit.key beside the database. It is made if it " +
+					"is not there",
 				TakesFile: true,
 			},
 			&cli.StringSliceFlag{
@@ -179,7 +187,8 @@ func serveCommand(s Streams) *cli.Command {
 					return nil
 				},
 			},
-			&cli.StringFlag{Name: "smtp", Usage: "`HOST:PORT` of the SMTP server through which announcements go as e-mail; it must offer TLS"},
+			&cli.StringFlag{Name: "smtp", Usage: "`HOST:PORT` of the SMTP server through which announcements go as e-mail; it " +
+				"must offer TLS"},
 			&cli.StringFlag{Name: "smtp-from", Usage: "`MAIL` address that announcements come from"},
 			&cli.StringFlag{Name: "smtp-user", Usage: "`NAME` by which the service signs in at the SMTP server"},
 			&cli.StringFlag{Name: "smtp-password", Usage: "`FILE` with the password for that", TakesFile: true},
@@ -190,11 +199,13 @@ func serveCommand(s Streams) *cli.Command {
 				Name:  "require-message-mac",
 				Usage: "refuse laptops that give credentials once a session instead of authenticating each message",
 			},
-			&cli.StringSliceFlag{Name: "withhold-fact", Usage: "never ask laptops for this `FACT`, though a rule looks at it; * means for none"},
+			&cli.StringSliceFlag{Name: "withhold-fact", Usage: "never ask laptops for this `FACT`, though a rule looks at it; * " +
+				"means for none"},
 			&cli.BoolFlag{Name: "enrol-by-secret", Usage: "let laptops enrol with secrets, too; over plain HTTP they do in any case"},
 			&cli.StringFlag{
 				Name: "authority-chain", TakesFile: true,
-				Usage: "`FILE` with the certificate of an authority of the company that issues certificates to laptops, and those above it, in PEM; without it the service makes its own",
+				Usage: "`FILE` with the certificate of an authority of the company that issues certificates to laptops, and those " +
+					"above it, in PEM; without it the service makes its own",
 			},
 			&cli.StringFlag{Name: "authority-key", Usage: "`FILE` with that authority's key, in PEM", TakesFile: true},
 			&cli.IntFlag{
@@ -210,8 +221,9 @@ func serveCommand(s Streams) *cli.Command {
 			&cli.StringFlag{Name: "tls-key", Usage: "`FILE` with the key of the certificate, in PEM", TakesFile: true},
 			&cli.BoolFlag{Name: "tls-self-signed", Usage: "make a certificate for loopback, for trying things"},
 			&cli.StringFlag{
-				Name:  "acme-directory",
-				Usage: "`ADDRESS` of a certificate authority that issues the certificate for the names of --host (RFC 8555); its conditions are accepted",
+				Name: "acme-directory",
+				Usage: "`ADDRESS` of a certificate authority that issues the certificate for the names of --host (RFC 8555); its " +
+					"conditions are accepted",
 			},
 			&cli.StringFlag{Name: "acme-contact", Usage: "`MAIL` address that the authority is told"},
 			&cli.StringFlag{

@@ -48,7 +48,8 @@ func settingCommand(s Streams) *cli.Command {
 				Name:      "show",
 				Usage:     "what a setting does, who has it, and where it is set",
 				ArgsUsage: "SETTING",
-				Description: "With --policy, others are seen beside that policy: for how many of the same laptops they set it, and what becomes " +
+				Description: "With --policy, others are seen beside that policy: for how many of the same laptops they set it, and " +
+					"what becomes " +
 					"of it.\n\nExample:\n  zridge setting show media.usb_storage --policy field-usb",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "policy", Usage: "beside this `POLICY`"},
@@ -71,11 +72,12 @@ func settingCommand(s Streams) *cli.Command {
 			},
 			placesCommand(s),
 			{
-				Name:        "define",
-				Usage:       "put definitions of your own into a change",
-				ArgsUsage:   "FILE",
-				Description: "FILE holds a list `settings` of the estate format. A definition that is used is altered with its impact shown; one with the id of a\nshipped one replaces it.\n\nExample:\n  zridge setting define plotter.yaml",
-				Flags:       []cli.Flag{changeFlag()},
+				Name:      "define",
+				Usage:     "put definitions of your own into a change",
+				ArgsUsage: "FILE",
+				Description: "FILE holds a list `settings` of the estate format. A definition that is used is altered with its " +
+					"impact shown; one with the id of a\nshipped one replaces it.\n\nExample:\n  zridge setting define plotter.yaml",
+				Flags: []cli.Flag{changeFlag()},
 				Action: writing(s, 1, "FILE", func(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 					objects, err := readObjects(s, c.Args().First())
 					if err != nil {

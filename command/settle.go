@@ -48,7 +48,8 @@ func settlingCommands(s Streams) []*cli.Command {
 			Name:      "settle",
 			Usage:     "put a way into a change, and say what that does",
 			ArgsUsage: "[SETTING …]",
-			Description: "Example:\n  zridge conflicts settle signin.banner --way prefer --policy on-call-banner --reason \"The watch must " +
+			Description: "Example:\n  zridge conflicts settle signin.banner --way prefer --policy on-call-banner --reason \"The " +
+				"watch must " +
 				"be reached\"",
 			Flags: append(
 				disagreementFlags(),

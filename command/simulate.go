@@ -33,8 +33,10 @@ func simulateCommand(s Streams) *cli.Command {
 		Name:      "simulate",
 		Usage:     "let simulated laptops of the estate check in over the real protocol",
 		ArgsUsage: " ",
-		Description: "Enrols the first laptops of the estate with one-time codes and lets them check in until Ctrl-C. Who they are is kept\n" +
-			"in --state, so that a second run enrols nobody again.\n\nExample:\n  zridge device simulate --count 50 --refuse 10 --offline 5",
+		Description: "Enrols the first laptops of the estate with one-time codes and lets them check in until Ctrl-C. Who they " +
+			"are is kept\n" +
+			"in --state, so that a second run enrols nobody again.\n\nExample:\n" +
+			"  zridge device simulate --count 50 --refuse 10 --offline 5",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "count", Value: 20, Usage: "`NUMBER` of laptops"},
 			&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "`TIME` between two check-ins of a laptop"},

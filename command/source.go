@@ -22,7 +22,8 @@ func sourceCommand(s Streams) *cli.Command {
 		Name: "source",
 		Usage: "where people, units, groups and laptops come from: list, show, add, propose, read, send, take, stop, pause, resume, " +
 			"left, remove, token, drop",
-		Description: "A source brings what it has. Nothing is taken from a new one, or by another set-up, before somebody looked at a dry " +
+		Description: "A source brings what it has. Nothing is taken from a new one, or by another set-up, before somebody " +
+			"looked at a dry " +
 			"run and took it.\nWhat a source no longer has is marked as left, and stays until somebody removes it.",
 		Commands: []*cli.Command{
 			listing(
@@ -52,7 +53,8 @@ func sourceCommand(s Streams) *cli.Command {
 				Name:      "add",
 				Usage:     "add a source",
 				ArgsUsage: "SOURCE",
-				Description: "The set-up is a YAML or JSON file with one of table, ldap and scim in it; docs/sources.md says what each holds.\n\n" +
+				Description: "The set-up is a YAML or JSON file with one of table, ldap and scim in it; docs/sources.md says what " +
+					"each holds.\n\n" +
 					"Example:\n  zridge source add inventory --kind csv --title Inventory --set-up inventory.yaml",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "kind", Required: true, Usage: "`KIND`: scim, ldap or csv"},
@@ -173,8 +175,9 @@ func sourceCommand(s Streams) *cli.Command {
 			),
 			{
 				Name: "remove", Usage: "remove what has left from the estate; says first what that does", ArgsUsage: "SOURCE KIND/ID …",
-				Description: "Without --yes it only says what removing would do.\n\nExample:\n  zridge source remove hr people/tomas.reyes --yes",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "remove, and do not only look"}},
+				Description: "Without --yes it only says what removing would do.\n\nExample:\n" +
+					"  zridge source remove hr people/tomas.reyes --yes",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "remove, and do not only look"}},
 				Action: asked(s, -2, "SOURCE and KIND/ID, once or more", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 					var in wire.RemoveLeft
 					for _, text := range c.Args().Tail() {

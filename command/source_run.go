@@ -198,11 +198,13 @@ func isTerminal(w io.Writer) bool {
 
 func sendCommand(s Streams) *cli.Command {
 	return &cli.Command{
-		Name:        "send",
-		Usage:       "send a table as CSV to a source",
-		ArgsUsage:   "SOURCE FILE",
-		Description: "The table is compared with what is here. It is taken at once, unless it is the first, the set-up is another, rows are faulty,\nor much would leave at once: then it waits for `source take`. A table that can't be read to its end alters nothing.\n\nExample:\n  zridge source send inventory laptops.csv --look",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "look", Usage: "only say what it would do, and wait"}, formatFlag("text", "json")},
+		Name:      "send",
+		Usage:     "send a table as CSV to a source",
+		ArgsUsage: "SOURCE FILE",
+		Description: "The table is compared with what is here. It is taken at once, unless it is the first, the set-up is another, " +
+			"rows are faulty,\nor much would leave at once: then it waits for `source take`. A table that can't be read to its end " +
+			"alters nothing.\n\nExample:\n  zridge source send inventory laptops.csv --look",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "look", Usage: "only say what it would do, and wait"}, formatFlag("text", "json")},
 		Action: asked(s, 2, "SOURCE and FILE", func(ctx context.Context, c *cli.Command, api *client.Client) error {
 			file, err := os.Open(c.Args().Get(1))
 			if err != nil {

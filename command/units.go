@@ -120,7 +120,8 @@ func detachCommand(s Streams) *cli.Command {
 			&cli.StringSliceFlag{Name: "kind", Usage: "`KIND` of policy that no longer arrives: configuration, security, encryption"},
 			&cli.StringSliceFlag{Name: "area", Usage: "`AREA` of the dictionary whose settings no longer arrive, such as updates"},
 			&cli.StringFlag{Name: "reason", Usage: "the `REASON`, for whoever asks later; needed with --yes"},
-			&cli.StringFlag{Name: "review-on", Usage: "`DAY` on which somebody looks at it again, such as 2027-03-01; the overview shows it then"},
+			&cli.StringFlag{Name: "review-on", Usage: "`DAY` on which somebody looks at it again, such as 2027-03-01; the overview " +
+				"shows it then"},
 			&cli.BoolFlag{
 				Name:  "keep",
 				Usage: "start from today's values, in a policy of its own",

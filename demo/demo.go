@@ -77,11 +77,13 @@ var places = []place{
 
 var (
 	firstNames = strings.Fields(
-		"Ines Tomas Mairi Jonas Aoife Kwame Leila Bram Sunniva Mateo Yuki Olga Piet Farah Callum Noor Elske Idris Wanja Ruth Anders Zeynep " +
+		"Ines Tomas Mairi Jonas Aoife Kwame Leila Bram Sunniva Mateo Yuki Olga Piet Farah Callum Noor Elske Idris Wanja Ruth " +
+			"Anders Zeynep " +
 			"Hamish Beatriz Chidi Freya Goran Hana Ivo Jamila",
 	)
 	lastNames = strings.Fields(
-		"Okafor Reyes Strand Haverkamp Lindqvist Moreau Petrov Achterberg Nakamura Duarte Sinclair Vasquez Tamm Osei Brandt Kowalska Rahimi " +
+		"Okafor Reyes Strand Haverkamp Lindqvist Moreau Petrov Achterberg Nakamura Duarte Sinclair Vasquez Tamm Osei Brandt " +
+			"Kowalska Rahimi " +
 			"Falk Mbeki Laurent Eriksen Costa",
 	)
 )

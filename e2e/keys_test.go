@@ -223,7 +223,8 @@ func TestKeysOnTheCommandLine(t *testing.T) {
 	}
 	// On a terminal the key is shown on a screen of its own, which is gone afterwards.
 	typed := filepath.Join(t.TempDir(), "typed")
-	command := fmt.Sprintf("%s key show LT-0002 --identifier %s --person mairi.duarte --model 'Halyard 16' --reason 'PIN forgotten after leave'", binary, d.screens["LT-0002"])
+	command := fmt.Sprintf("%s key show LT-0002 --identifier %s --person mairi.duarte --model 'Halyard 16' --reason 'PIN forgotten "+
+		"after leave'", binary, d.screens["LT-0002"])
 	c := exec.Command("script", "-qec", command, typed)
 	c.Env = append(os.Environ(), "ZRIDGE_CONFIG="+config)
 	in, err := c.StdinPipe()

@@ -54,7 +54,8 @@ func TestWhoGetsItOnTheCommandLine(t *testing.T) {
 	setUp := written(
 		t,
 		"inventory.yaml",
-		"table:\n  of: devices\n  key: serial\n  whole: false\n  columns:\n    Serial: serial\n    System: os\n    Release: os_version\n    "+
+		"table:\n  of: devices\n  key: serial\n  whole: false\n  columns:\n    Serial: serial\n    System: os\n"+
+			"    Release: os_version\n    "+
 			"Bought: facts/bought\n",
 	)
 	r.refused(1, "unknown field", "source", "add", "inventory", "--kind", "csv", "--set-up", written(t, "bad.yaml", "tabel: {}\n"))

@@ -124,7 +124,8 @@ func TestSixTasksInTheConsole(t *testing.T) {
 	p.shows("but a PIN or startup key is required that somebody must set up (on 70 laptops)")
 	p.choose("Where recovery keys are kept", "off")
 	p.shows(
-		"Encryption waits for the recovery key to be escrowed, but escrow is off, so it never starts (in this policy alone; together with " +
+		"Encryption waits for the recovery key to be escrowed, but escrow is off, so it never starts (in this policy alone; " +
+			"together with " +
 			"encryption-base it is in order on all 70 laptops)",
 	)
 	p.shot("policy-mistakes")

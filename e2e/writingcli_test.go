@@ -169,7 +169,8 @@ func TestSixTasksOnTheCommandLine(t *testing.T) {
 		"zx3-1009 is LT-0001",
 		"Assigned to 1 laptop of 1 person",
 	)
-	says(t, r.must("policy", "set", "chart-store", "network.proxy.mode=off"), "serves more than one purpose", "split it: zridge policy split")
+	says(t, r.must("policy", "set", "chart-store", "network.proxy.mode=off"), "serves more than "+
+		"one purpose", "split it: zridge policy split")
 	says(t, r.must("policy", "split", "chart-store", "chart-store-proxy", "network.proxy.mode"), "chart-store-proxy\nAssigned to 1 laptop")
 	r.refused(2, "near it are", "policy", "set", "chart-store", "media.kamera=off")
 	r.refused(2, "expected on or off", "policy", "set", "chart-store", "media.camera=perhaps")

@@ -73,7 +73,8 @@ func destinationOf(text string) (destination, error) {
 	case err == nil && u.Scheme == "syslog+tls" && u.Port() != "":
 		return &syslogDestination{address: u.Host, host: u.Hostname()}, nil
 	}
-	return nil, fmt.Errorf("found a place for the audit log that begins with %q, expected file:PATH, syslog+tls://HOST:PORT or https://HOST/PATH",
+	return nil, fmt.Errorf("found a place for the audit log that begins with %q, expected file:PATH, syslog+tls://HOST:PORT or "+
+		"https://HOST/PATH",
 		text[:min(len(text), 12)])
 }
 

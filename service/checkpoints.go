@@ -217,7 +217,8 @@ func (s *signer) sign(ctx context.Context) {
 			err := to.to.send(within, entries{checkpointEntry(to.waiting[0])})
 			cancel()
 			if err != nil {
-				s.config.Log.Error("sending a checkpoint of the audit log; it is sent again with the next", "to", to.to.String(), "error", err)
+				s.config.Log.Error("sending a checkpoint of the audit log; it is sent again "+
+					"with the next", "to", to.to.String(), "error", err)
 				break
 			}
 			to.waiting = to.waiting[1:]

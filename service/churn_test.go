@@ -274,7 +274,8 @@ func TestReadingWhatAlteredIsReadingEverything(t *testing.T) {
 						to := unitDN(random.IntN(units))
 						rdn, _, _ := strings.Cut(at[p], ",")
 						if at[p] != rdn+","+to {
-							fmt.Fprintf(&ldif, "dn: %s\nchangetype: modrdn\nnewrdn: %s\ndeleteoldrdn: 0\nnewsuperior: %s\n\n", at[p], rdn, to)
+							fmt.Fprintf(&ldif, "dn: %s\nchangetype: modrdn\nnewrdn: %s\ndeleteoldrdn: 0\n"+
+								"newsuperior: %s\n\n", at[p], rdn, to)
 							at[p] = rdn + "," + to
 						}
 					case n == 5:

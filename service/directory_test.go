@@ -200,7 +200,8 @@ func company(units, people, groups int) string {
 	for p := range people {
 		fmt.Fprintf(
 			&b,
-			"dn: %s\nobjectClass: inetOrgPerson\nuid: person%d\ncn: Person %d\nsn: %d\nmail: person%d@larkfell.example\ntitle: Surveyor\n\n",
+			"dn: %s\nobjectClass: inetOrgPerson\nuid: person%d\ncn: Person %d\nsn: %d\nmail: person%d@larkfell.example\n"+
+				"title: Surveyor\n\n",
 			personDN(p, units),
 			p,
 			p,

@@ -29,7 +29,8 @@ func secretsOf(t testing.TB) string {
 	if err := os.WriteFile(filepath.Join(folder, "directory"), []byte(directorySecret+"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	destinations := "# directories of tests\n127.0.0.1:* directory\nlocalhost:* directory\n127.0.0.1:* elsewhere\ndirectory.larkfell.example:636 directory\n"
+	destinations := "# directories of tests\n127.0.0.1:* directory\nlocalhost:* directory\n127.0.0.1:* elsewhere\n" +
+		"directory.larkfell.example:636 directory\n"
 	if err := os.WriteFile(filepath.Join(folder, "destinations"), []byte(destinations), 0o600); err != nil {
 		t.Fatal(err)
 	}

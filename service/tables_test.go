@@ -193,7 +193,8 @@ func TestAnUploadThatBreaksOffLeavesEverything(t *testing.T) {
 	}
 	fmt.Fprintf(
 		conn,
-		"POST /api/v1/sources/inventory/tables HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nContent-Type: text/csv\r\nContent-Length: "+
+		"POST /api/v1/sources/inventory/tables HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nContent-Type: text/csv\r\n"+
+			"Content-Length: "+
 			"100000\r\n\r\n%sS2,linux,13,,,\n",
 		api.Token,
 		tableHeader,

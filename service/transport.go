@@ -66,7 +66,8 @@ func (c *Config) checkTransport() error {
 		return fmt.Errorf("a self-signed certificate is for loopback alone, and %s is not; name a certificate", c.Address)
 	case c.TLS.plain() && !onLoopback(c.Address) && len(c.Proxies) == 0:
 		return fmt.Errorf(
-			"plain HTTP is refused on %s, which is not loopback: name a certificate with its key, or the proxies in front of the service", c.Address)
+			"plain HTTP is refused on %s, which is not loopback: name a certificate with its key, or the proxies in front of "+
+				"the service", c.Address)
 	}
 	return c.checkACME()
 }

@@ -116,7 +116,8 @@ func TestFirewallOnARealKernel(t *testing.T) {
 		return
 	}
 	h := realHost(t)
-	if ok, said := say("nft add table inet probe && nft delete table inet probe && ip link add a type veth peer name b && ip link delete a"); !ok {
+	if ok, said := say("nft add table inet probe && nft delete table inet probe && ip link add a type veth peer name b && ip " +
+		"link delete a"); !ok {
 		t.Skipf("no packet filter or no pairs of interfaces here: %s", said)
 	}
 	other := exec.Command("unshare", "-n", "sh", "-c", "echo ready; exec sleep 100000") // another laptop, by its network

@@ -63,7 +63,8 @@ func localAdministrators(h *Host) Adapter {
 			}
 			return map[string]file{
 				"/etc/sudoers.d/zridge-administrators": {text: sudo, mode: 0o440},
-				adminRule: {text: "// Written by zridge-agent. What is written here by hand is lost.\npolkit.addAdminRule(function(action, subject) {\n    return [" +
+				adminRule: {text: "// Written by zridge-agent. What is written here by hand is lost.\n" +
+					"polkit.addAdminRule(function(action, subject) {\n    return [" +
 					strings.Join(polkit, ", ") + "];\n});\n"},
 			}, nil
 		},

@@ -98,7 +98,8 @@ func TestProfiles(t *testing.T) {
 		people, at, was, wants string
 	}{
 		{"screen.saver", "user", "", "", "user-db:user\nsystem-db:local\n"},
-		{"screen.saver", "user", "/etc/dconf/profile/user", "user-db:user\nsystem-db:site\n", "user-db:user\nsystem-db:local\nsystem-db:site\n"},
+		{"screen.saver", "user", "/etc/dconf/profile/user", "user-db:user\nsystem-db:site\n", "user-db:user\nsystem-db:local\n" +
+			"system-db:site\n"},
 		{"screen.saver", "user", "/etc/dconf/profile/user", "user-db:user", "user-db:user\nsystem-db:local\n"},
 		{"screen.saver", "user", "/etc/dconf/profile/user", "user-db:user\nsystem-db:local", "user-db:user\nsystem-db:local"},
 		{"signin.shut_down", "gdm", "/usr/share/dconf/profile/gdm", "user-db:user\nfile-db:/var/lib/gdm3/defaults\n",

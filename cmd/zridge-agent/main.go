@@ -56,7 +56,8 @@ func command(out, log io.Writer) *cli.Command {
 			&cli.StringFlag{Name: "state", Value: "/var/lib/zridge-agent", Usage: "`FOLDER` in which the agent keeps what it knows",
 				TakesFile: true},
 			&cli.StringFlag{Name: "chip", Usage: "the security `CHIP` as systemd-cryptenroll names it; without it the machine's own"},
-			&cli.StringFlag{Name: "root", Usage: "work on the system below this `FOLDER`, and run none of its programs; volumes are those that you name", TakesFile: true},
+			&cli.StringFlag{Name: "root", Usage: "work on the system below this `FOLDER`, and run none of its programs; volumes are " +
+				"those that you name", TakesFile: true},
 		},
 		Commands: []*cli.Command{
 			enrolCommand(out, of),
@@ -130,7 +131,8 @@ func enrolCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comman
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "code", Required: true, Usage: "the invitation `CODE`"},
 			&cli.StringFlag{Name: "device", Usage: "the laptop's `ID`; without it the service knows it by its serial number"},
-			&cli.StringFlag{Name: "ca", Usage: "`FILE` with the certificate that the service's certificate is signed by, in PEM", TakesFile: true},
+			&cli.StringFlag{Name: "ca", Usage: "`FILE` with the certificate that the service's certificate is " +
+				"signed by, in PEM", TakesFile: true},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() != 1 {

@@ -29,7 +29,8 @@ func encryptionOf(a *agent.Agent) (*agent.Encryption, error) {
 func encryptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Command {
 	return &cli.Command{
 		Name: "encrypt", Usage: "let the agent encrypt a volume where policies demand it; it must not be mounted", ArgsUsage: "VOLUME",
-		Description: "A blank volume is formatted. One with an ext file system on it is encrypted in place, which takes as long as writing all of it: have a\n" +
+		Description: "A blank volume is formatted. One with an ext file system on it is encrypted in place, which takes as long as " +
+			"writing all of it: have a\n" +
 			"backup. Nothing begins before the recovery key is stored where policies demand that.",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "name", Usage: "`NAME` by which people know it; without it the last part of its path"}},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -52,7 +53,8 @@ func encryptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Comm
 
 func adoptCommand(out io.Writer, of func(*cli.Command) *agent.Agent) *cli.Command {
 	return &cli.Command{
-		Name: "adopt", Usage: "let the agent manage the recovery key of a volume that is encrypted already; asks for a passphrase that opens it", ArgsUsage: "VOLUME",
+		Name: "adopt", Usage: "let the agent manage the recovery key of a volume that is encrypted already; asks for a passphrase " +
+			"that opens it", ArgsUsage: "VOLUME",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			path, encryption, err := volumeOf(c, of(c))
 			if err != nil {

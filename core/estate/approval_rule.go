@@ -45,7 +45,8 @@ func (v *validator) approvalRules(s *Snapshot) {
 		if !named {
 			if r.From != "" && !ValidID(r.From) {
 				v.add(problem.Fault{
-					Code: problem.BadTarget, Path: at + "/from", Found: problem.Quote(r.From), Expected: "a role, or group:ID with a group of people",
+					Code: problem.BadTarget, Path: at + "/from", Found: problem.Quote(r.From), Expected: "a role, or group:ID with a " +
+						"group of people",
 				})
 			}
 			continue

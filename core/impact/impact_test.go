@@ -90,8 +90,9 @@ func TestReports(t *testing.T) {
 		before, after []string
 		want          string
 	}{
-		"nothing":               {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9")}, ""},
-		"a value gets weaker":   {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 15")}, "minutes: 9 to 15 weaker on [D1 D2]"},
+		"nothing": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9")}, ""},
+		"a value gets weaker": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 15")}, "minutes: 9 to 15 " +
+			"weaker on [D1 D2]"},
 		"a value gets stricter": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 8")}, "minutes: 9 to 8 on [D1 D2]"},
 		"gone, it is as the laptop has it": {[]string{unitA("p", "minutes: 9")}, nil, "minutes: 9 to not set weaker on [D1]\np: [] " +
 			"gained, [D1] dropped"},
@@ -105,7 +106,8 @@ func TestReports(t *testing.T) {
 		},
 		"a problem comes": {[]string{all("p", "minutes: 9")}, []string{all("p", "minutes: 9"), unitA("q", "minutes: 3")},
 			"minutes: 9 to 3 on [D1]\nproblem gained: short on [D1]\nq: [D1] gained, [] dropped"},
-		"a problem goes": {[]string{all("p", "minutes: 3")}, []string{all("p", "minutes: 9")}, "minutes: 3 to 9 weaker on [D1 D2]\nproblem " +
+		"a problem goes": {[]string{all("p", "minutes: 3")}, []string{all("p", "minutes: 9")}, "minutes: 3 to 9 weaker on [D1 " +
+			"D2]\nproblem " +
 			"cleared: short on [D1 D2]"},
 	} {
 		before, after := Resolve(estateOf(t, c.before...)), Resolve(estateOf(t, c.after...))

@@ -29,18 +29,22 @@ func AtNextStart(of func(setting.ID) setting.Value) (out []string) {
 		length := max(of(PINLength).Integer(), leastPIN)
 		if of(StartupPIN).Text() == Require {
 			asks = true
-			out = append(out, fmt.Sprintf("The person chooses a PIN of at least %d digits, and types it at every start from then on. After several wrong ones the security chip makes them wait, longer each time.", length))
+			out = append(out, fmt.Sprintf("The person chooses a PIN of at least %d digits, and types it at every start from then on. "+
+				"After several wrong ones the security chip makes them wait, longer each time.", length))
 		}
 		if of(StartupKey).Text() == Require {
 			asks = true
-			out = append(out, "The laptop starts only while a USB stick with the startup key is plugged in. Without the stick it asks for the recovery key.")
+			out = append(out, "The laptop starts only while a USB stick with the startup key is plugged in. Without the stick it "+
+				"asks for the recovery key.")
 		}
 		if of(StartupKeyWithPIN).Text() == Require {
 			asks = true
-			out = append(out, "The laptop starts only with a USB stick that has the startup key, and a PIN. Whoever lacks one of the two needs the recovery key.")
+			out = append(out, "The laptop starts only with a USB stick that has the startup key, and a PIN. Whoever lacks one of the "+
+				"two needs the recovery key.")
 		}
 		if of(StartupChip).Text() == Require && !asks {
-			out = append(out, "The laptop starts as before: the security chip opens the disk, and nobody is asked anything. After its firmware was altered it asks for the recovery key.")
+			out = append(out, "The laptop starts as before: the security chip opens the disk, and nobody is asked anything. After "+
+				"its firmware was altered it asks for the recovery key.")
 		}
 	}
 	if !asks {
@@ -54,7 +58,8 @@ func AtNextStart(of func(setting.ID) setting.Value) (out []string) {
 		if of(SecondPerson).Bool() {
 			second = " A second person there has to consent."
 		}
-		out = append(out, "Who forgets it calls the service desk, reads out the identifier on the locked screen, and types the recovery key that they are told."+second+" It takes a telephone, and works without a network.")
+		out = append(out, "Who forgets it calls the service desk, reads out the identifier on the locked screen, and types the "+
+			"recovery key that they are told."+second+" It takes a telephone, and works without a network.")
 	}
 	return out
 }

@@ -96,7 +96,8 @@ lock: 15 strictest from house-rules; house-rules won, slipway-desk weaker`,
 		},
 		"a unit that is detached": {
 			device: "LT-8",
-			policies: "  - {id: c, kind: configuration, settings: {banner: outer, lock: 1, sites: [s]}, audience: {include: [everyone]}}\n  - " +
+			policies: "  - {id: c, kind: configuration, settings: {banner: outer, lock: 1, sites: [s]}, audience: {include: " +
+				"[everyone]}}\n  - " +
 				"{id: d, kind: configuration, settings: {lock: 7}, audience: {include: [\"unit:labs\"]}}\n",
 			want: `lock: 7 strictest from d; c detached, d won
 sites: ["s"] merge from c; c won`,

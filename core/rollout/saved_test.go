@@ -154,7 +154,8 @@ func TestTurnedIsWhatGetsAlters(t *testing.T) {
 			for m := range r.Each {
 				ids = append(ids, m.ID)
 				if gets[m.ID] != r.Gets(m.ID) || gets[m.ID] != r.Given(m.ID) {
-					t.Fatalf("seed %d, event %d: %s gets the change: %v; Turned says %v and Given %v", seed, n, m.ID, r.Gets(m.ID), gets[m.ID],
+					t.Fatalf("seed %d, event %d: %s gets the change: %v; Turned says %v "+
+						"and Given %v", seed, n, m.ID, r.Gets(m.ID), gets[m.ID],
 						r.Given(m.ID))
 				}
 			}

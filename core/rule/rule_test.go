@@ -94,17 +94,19 @@ func TestHolds(t *testing.T) {
 // as CEL does for the whole.
 func TestFormula(t *testing.T) {
 	for source, want := range map[string]string{
-		`settings["a.b"] == true && !("c" in settings)`:                                               "(settings/a.b && !(settings/c))",
-		`settings["a"].exists(x, x in settings["b"]) || device.os == "l"`:                             "(settings/a,settings/b || device/os)",
-		`has(device.ram) && (device.ram > 4 || "field" in device.tags) && person.unit != device.unit`: "(device/ram && (device/ram || device/tags) && device/unit,person/unit)",
-		`["a", "b"].exists(s, s in settings && settings[s] == "x")`:                                   "settings/a,settings/b",
-		`["a"].exists(s, device.tags.exists(s, s in settings))`:                                       "device/tags,settings/a*",
-		`["a", person.x].exists(s, s in settings)`:                                                    "person/x*",
-		`settings.size() > 3 || device["model"].startsWith("m")`:                                      "(* || device/model)",
-		`device.tags.exists(device, device == "x")`:                                                   "device/tags*",
-		`true ? device.os == "l" : person.x`:                                                          "device/os,person/x",
-		`1 == 1`:                                                                                      "",
-		`{"a": device.a}["a"] == person.b`:                                                            "device/a,person/b",
+		`settings["a.b"] == true && !("c" in settings)`: "(settings/a.b && !(settings/c))",
+		`settings["a"].exists(x, x in settings["b"]) || device.os == "l"`: "(settings/a,settings/b " +
+			"|| device/os)",
+		`has(device.ram) && (device.ram > 4 || "field" in device.tags) && person.unit != device.unit`: "(device/ram && (device/ram " +
+			"|| device/tags) && device/unit,person/unit)",
+		`["a", "b"].exists(s, s in settings && settings[s] == "x")`: "settings/a,settings/b",
+		`["a"].exists(s, device.tags.exists(s, s in settings))`:     "device/tags,settings/a*",
+		`["a", person.x].exists(s, s in settings)`:                  "person/x*",
+		`settings.size() > 3 || device["model"].startsWith("m")`:    "(* || device/model)",
+		`device.tags.exists(device, device == "x")`:                 "device/tags*",
+		`true ? device.os == "l" : person.x`:                        "device/os,person/x",
+		`1 == 1`:                                                    "",
+		`{"a": device.a}["a"] == person.b`:                          "device/a,person/b",
 	} {
 		r, err := rule.Compile(rule.OfCheck, source)
 		if err != nil {

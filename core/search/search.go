@@ -60,9 +60,12 @@ const unknownWord = 1.5
 var small = func() map[string]bool {
 	out := map[string]bool{}
 	for _, w := range strings.Fields("a an the to of in on at by for from with and or but can may must should shall is are be do does " +
-		"not no my our we i it its this that who what when where how people person somebody nobody everybody everyone anyone someone except " +
-		"only all any some them they their there itself himself so soon too just very more most much many which while whom whose been being " +
-		"has have had get gets let lets make makes made want wants need needs able staff users user employees us as into than then up down " +
+		"not no my our we i it its this that who what when where how people person somebody nobody everybody everyone anyone " +
+		"someone except " +
+		"only all any some them they their there itself himself so soon too just very more most much many which while whom whose " +
+		"been being " +
+		"has have had get gets let lets make makes made want wants need needs able staff users user employees us as into than " +
+		"then up down " +
 		"keep running go goes used using use") {
 		out[w] = true
 	}

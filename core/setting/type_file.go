@@ -36,7 +36,8 @@ func (fileType) check(_ *Shape, path string, v Value) []problem.Fault {
 		return nil
 	}
 	return []problem.Fault{
-		{Code: problem.BadHash, Path: path, Found: problem.Quote(v.text), Expected: "the SHA-256 of a file: 64 hexadecimal digits, lower case"},
+		{Code: problem.BadHash, Path: path, Found: problem.Quote(v.text), Expected: "the SHA-256 of a file: 64 hexadecimal " +
+			"digits, lower case"},
 	}
 }
 

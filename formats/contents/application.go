@@ -192,7 +192,8 @@ func readBundle(data []byte, o Options) (*Reading, error) {
 	a.Source = "an application bundle"
 	var warnings []string
 	if signature.identifier != "" && signature.identifier != a.Identifier {
-		warnings = append(warnings, fmt.Sprintf("the program is signed as %s, the property list says %s", signature.identifier, a.Identifier))
+		warnings = append(warnings, fmt.Sprintf("the program is signed as %s, the property "+
+			"list says %s", signature.identifier, a.Identifier))
 	}
 	if signature.signer == "" {
 		warnings = append(warnings, "nobody is named as its signer: a permission by identifier alone could be claimed by another program")

@@ -55,7 +55,8 @@ func Read(name string, data []byte, o Options) (reading *Reading, err error) {
 	if isPrivateKey(data) {
 		return nil, refuse(
 			"a private key",
-			"nothing secret: whoever may see this policy could read it. Use the certificate alone, and replace the key if others may have seen it",
+			"nothing secret: whoever may see this policy could read it. Use the certificate alone, and replace the key if others may "+
+				"have seen it",
 		)
 	}
 	reading, err = recognise(name, data, o)
@@ -116,7 +117,8 @@ func expected(c setting.Content) string {
 	case setting.RulesFile:
 		return "a rule set of application control (JSON with \"format\": \"" + rulesFormat + "\")"
 	case setting.ApplicationFile:
-		return "an application: a zipped application bundle or its property list, a Debian package, a .desktop entry, or a Windows executable"
+		return "an application: a zipped application bundle or its property list, a Debian package, a .desktop entry, or a " +
+			"Windows executable"
 	}
 	return "a file"
 }

@@ -252,7 +252,8 @@ func schemaFaults(err error) error {
 			if len(faults) < 20 {
 				faults = append(
 					faults,
-					problem.Fault{Code: problem.WrongContent, Path: path, Found: said, Expected: "a rule set as docs/application-rules.md describes it"},
+					problem.Fault{Code: problem.WrongContent, Path: path, Found: said, Expected: "a rule set as " +
+						"docs/application-rules.md describes it"},
 				)
 			}
 		}

@@ -230,7 +230,8 @@ func (r *ldapRead) begin(kind estate.Kind, e *ldap.Entry, id string) (Record, bo
 	if rec.Wants == "" {
 		r.out.Faults = append(
 			r.out.Faults,
-			problem.Fault{Code: problem.MissingField, Path: e.DN, Found: "an entry without " + id, Expected: "the attribute that becomes its id"},
+			problem.Fault{Code: problem.MissingField, Path: e.DN, Found: "an entry without " + id, Expected: "the attribute that " +
+				"becomes its id"},
 		)
 		rec.Faulty = true
 	}

@@ -104,7 +104,8 @@ func (t *Table) Check() problem.Faults {
 		}
 	}
 	if _, err := decoderOf(t.Encoding); err != nil {
-		refuse(problem.NotOneOf, "/table/encoding", problem.Quote(t.Encoding), "a character set as IANA names it, such as utf-8 or iso-8859-1")
+		refuse(problem.NotOneOf, "/table/encoding", problem.Quote(t.Encoding), "a character set as IANA names it, such as utf-8 "+
+			"or iso-8859-1")
 	}
 	return faults
 }

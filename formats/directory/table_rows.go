@@ -181,7 +181,8 @@ func (r *reader) row(cells []string) {
 	}
 	if !keyed {
 		r.nameless = true
-		r.refuse(slices.Index(r.fields, r.Key), problem.MissingField, "a row without "+r.Key, "the "+r.Key+", by which the row is known again")
+		r.refuse(slices.Index(r.fields, r.Key), problem.MissingField, "a row without "+r.Key, "the "+r.Key+", by which the row is "+
+			"known again")
 		return
 	}
 	if r.Of == estate.KindDevice && !rec.Faulty {

@@ -70,7 +70,8 @@ func TestRowsBecomeRecords(t *testing.T) {
 			t,
 			inventory(),
 			strings.ReplaceAll(
-				header+"S-1,Linux,12.4,ines@larkfell.example,Slipway,Halyard 14,16,true,\"field, bench\",secret\n\n\"S-\"\"2\",macos, 14.1 "+
+				header+"S-1,Linux,12.4,ines@larkfell.example,Slipway,Halyard 14,16,true,\"field, bench\",secret\n\n"+
+					"\"S-\"\"2\",macos, 14.1 "+
 					",,,,007,,,\n",
 				"\n",
 				"\r\n",
@@ -221,7 +222,8 @@ func TestAPreviewSuggestsAMapping(t *testing.T) {
 	p, err := Look(
 		estate.KindDevice,
 		"x.csv",
-		strings.NewReader("Serial Number;Operating System;OS Version;Primary User;Department;RAM (GB);Serial\nS-1;linux;12;ines;Slipway;16;x\n"),
+		strings.NewReader("Serial Number;Operating System;OS Version;Primary User;Department;RAM (GB);Serial\n"+
+			"S-1;linux;12;ines;Slipway;16;x\n"),
 		"",
 	)
 	if err != nil {

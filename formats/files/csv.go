@@ -92,7 +92,8 @@ func parseCSV(file string, t table, data []byte) ([]*node, problem.Faults) {
 		}
 		if len(cells) != len(header) {
 			line, column := reader.FieldPos(0)
-			refuse(problem.CellCount, line, column, fmt.Sprintf("%d cells", len(cells)), fmt.Sprintf("%d, as many as the header has", len(header)))
+			refuse(problem.CellCount, line, column, fmt.Sprintf("%d cells", len(cells)), fmt.Sprintf("%d, as many as "+
+				"the header has", len(header)))
 			continue
 		}
 		list.items = append(list.items, t.row(file, header, cells, usable, reader.FieldPos))

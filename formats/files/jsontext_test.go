@@ -51,7 +51,8 @@ func TestWhereJSONGoesWrong(t *testing.T) {
 		`{"units":[{"id":"r","title":"\ud83d"}]}`: "1:29 encoding half of a surrogate pair in a text",
 		`{"units":[{"id":"r","title":"\ude00\ud83d\ude00"}]}`:   "1:29 encoding half of a surrogate pair in a text",
 		`{"units":[{"id":"r","title":"\ud83d\ude00 \\ud83d"}]}`: "",
-		`{"units":[{"id":"r","\ud83d":1}]}`:                     "1:21 encoding half of a surrogate pair in a text; 1:21 unknown-field \"�\"",
+		`{"units":[{"id":"r","\ud83d":1}]}`: "1:21 encoding half of a surrogate pair in a text; 1:21 " +
+			"unknown-field \"�\"",
 	} {
 		if got := strings.Join(jsonFaults(t, text), "; "); got != want {
 			t.Errorf("%.60s: found %q, expected %q", text, got, want)

@@ -50,7 +50,8 @@ func TestBrokenPlansAndRules(t *testing.T) {
 		text string
 		want []string
 	}{
-		"in order": {"rollout_plans: [{id: a, waves: [{id: p, who: {include: ['group:pilots']}}]}]\napproval_rules: [{id: r, when: 'change.edits > 0', from: 'group:board'}]\n", nil},
+		"in order": {"rollout_plans: [{id: a, waves: [{id: p, who: {include: ['group:pilots']}}]}]\n" +
+			"approval_rules: [{id: r, when: 'change.edits > 0', from: 'group:board'}]\n", nil},
 		"two defaults": {
 			"rollout_plans: [{id: a, default: true}, {id: b, default: true}]\n", []string{"a.yaml:3:58 either-or"},
 		},

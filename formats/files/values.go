@@ -104,7 +104,8 @@ func (d *decoder) fileValue(n *node, path string) setting.Value {
 		f.Size = *size
 	}
 	if !setting.IsSHA256(f.SHA256) {
-		d.refuse(problem.BadHash, o.at("file"), where.place, problem.Quote(f.SHA256), "the SHA-256 of a file: 64 hexadecimal digits, lower case")
+		d.refuse(problem.BadHash, o.at("file"), where.place, problem.Quote(f.SHA256), "the SHA-256 of a file: 64 hexadecimal "+
+			"digits, lower case")
 	}
 	return setting.FileValue(f)
 }

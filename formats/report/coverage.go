@@ -49,7 +49,8 @@ var groupWords = []struct {
 // Document puts words to coverage.
 func (c *Coverage) Document() *Document {
 	d := &Document{Title: "Disk encryption and recovery keys"}
-	d.say("As of %s, written for %s. A laptop counts as covered when each of its fixed volumes is encrypted, and opens with a recovery key that is stored.", c.Day, c.By)
+	d.say("As of %s, written for %s. A laptop counts as covered when each of its fixed volumes is encrypted, and opens with a "+
+		"recovery key that is stored.", c.Day, c.By)
 	d.heading("By unit")
 	units := Table{Header: []string{"Unit", "Laptops", "Encryption demanded", "Encrypted", "Covered", "Covered of those demanded"}}
 	for _, u := range c.Units {

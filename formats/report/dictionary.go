@@ -77,7 +77,8 @@ func factRows(def *setting.Definition) [][]string {
 		rows = append(rows, []string{"Forced", fmt.Sprintf("%s when %s", Value(def, f.Value), f.When.Source())})
 	}
 	if len(def.Key) > 0 {
-		rows = append(rows, []string{"Rows", "each " + strings.Join(def.Key, " and ") + " once; two policies that differ in one are a conflict"})
+		rows = append(rows, []string{"Rows", "each " + strings.Join(def.Key, " and ") + " once; two policies that differ in one " +
+			"are a conflict"})
 	}
 	return append(rows, []string{"Also found by", strings.Join(def.Keywords, ", ")})
 }

@@ -117,7 +117,8 @@ func (w *summaryWriter) audience() {
 	}
 	if w.Policy.Offered {
 		points = append(points, fmt.Sprintf(
-			"It is offered, not enforced: it counts where a person took it, and never against a policy that is enforced. %s have not taken it.",
+			"It is offered, not enforced: it counts where a person took it, and never against a policy that is enforced. %s have "+
+				"not taken it.",
 			Counted(r.NotTaken.Len(), "laptop"),
 		))
 	}

@@ -145,7 +145,8 @@ func (s *Sender) mail(ctx context.Context, a store.Announcement) error {
 	if a.Path == "" { // it is about them, whatever they chose to be told
 		return s.Deliver(ctx, to, a.Title, a.Text+"\n")
 	}
-	return s.Deliver(ctx, to, a.Title, fmt.Sprintf("%s\n\n%s%s\n\nYou chose to be told of this: %s/access\n", a.Text, s.Base, a.Path, s.Base))
+	return s.Deliver(ctx, to, a.Title, fmt.Sprintf("%s\n\n%s%s\n\nYou chose to be told of this: "+
+		"%s/access\n", a.Text, s.Base, a.Path, s.Base))
 }
 
 // Deliver sends one e-mail at once. Nothing of it is kept.

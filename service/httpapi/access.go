@@ -53,7 +53,8 @@ func (s *server) registerAccess() {
 	)
 	huma.Register(
 		s.api,
-		operation("accountRights", http.MethodGet, "/accounts/{name}/rights", "What an account may do today, and why", needs(access.Accounts)),
+		operation("accountRights", http.MethodGet, "/accounts/{name}/rights", "What an account may do "+
+			"today, and why", needs(access.Accounts)),
 		s.accountRights,
 	)
 	huma.Register(

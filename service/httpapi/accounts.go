@@ -33,7 +33,8 @@ func (s *server) registerAccounts() {
 	)
 	huma.Register(
 		s.api,
-		operation("accountSessions", http.MethodGet, "/accounts/{name}/sessions", "The open sessions of an account", needs(access.Accounts)),
+		operation("accountSessions", http.MethodGet, "/accounts/{name}/sessions", "The open sessions "+
+			"of an account", needs(access.Accounts)),
 		s.accountSessions,
 	)
 	huma.Register(

@@ -21,7 +21,8 @@ import (
 )
 
 func (s *server) registerBaselines() {
-	huma.Register(s.api, operation("listBaselines", http.MethodGet, "/baselines", "Baselines with how their laptops stand"), s.listBaselines)
+	huma.Register(s.api, operation("listBaselines", http.MethodGet, "/baselines", "Baselines with how their "+
+		"laptops stand"), s.listBaselines)
 	huma.Register(
 		s.api,
 		operation("compliance", http.MethodGet, "/baselines/{id}/compliance",
@@ -30,12 +31,14 @@ func (s *server) registerBaselines() {
 	)
 	huma.Register(
 		s.api,
-		operation("compliantLaptops", http.MethodGet, "/baselines/{id}/laptops", "The laptops of a baseline with what is not as it wants it"),
+		operation("compliantLaptops", http.MethodGet, "/baselines/{id}/laptops", "The laptops of a baseline with what is not as "+
+			"it wants it"),
 		s.compliantLaptops,
 	)
 	huma.Register(
 		s.api,
-		operation("captureBaseline", http.MethodGet, "/baseline-settings", "Settings for a baseline: what a laptop has, or what a policy sets"),
+		operation("captureBaseline", http.MethodGet, "/baseline-settings", "Settings for a baseline: what a laptop has, or what a "+
+			"policy sets"),
 		s.captureBaseline,
 	)
 }
@@ -137,7 +140,8 @@ func (s *server) captureBaseline(ctx context.Context, in *struct {
 	Policy string `query:"policy" maxLength:"128"`
 }) (*output[map[string]files.BaselineItemDoc], error) {
 	if (in.Device == "") == (in.Policy == "") {
-		return nil, problemOf(http.StatusUnprocessableEntity, "faults", "found neither or both of device and policy, expected one of the two")
+		return nil, problemOf(http.StatusUnprocessableEntity, "faults", "found neither or both of device and policy, expected "+
+			"one of the two")
 	}
 	items, err := s.Flow.CaptureBaseline(ctx, actorOf(ctx), estate.DeviceID(in.Device), estate.PolicyID(in.Policy))
 	return out(files.BaselineItems(items), s.fault(ctx, err))

@@ -49,7 +49,8 @@ func (s *server) describePassedOn() {
 	of := text("of", "path", "devices or people")
 	export.Parameters = []*huma.Param{
 		of, text("columns", "query", "Names of fields, with commas between; without it id"), text("q", "query", "Words"),
-		text("where", "query", "A field, an operator and a value; may be repeated"), text("sort", "query", "A field, with - before it downwards"),
+		text("where", "query", "A field, an operator and a value; may be repeated"), text("sort", "query", "A field, with - before "+
+			"it downwards"),
 		text("unit", "query", "Of devices"), text("os", "query", "Of devices"), text("group", "query", "Of devices"),
 		text("state", "query", "Of devices"),
 	}

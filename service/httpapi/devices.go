@@ -62,7 +62,8 @@ func (s *server) registerDevices() {
 	huma.Register(s.api, operation("getDevice", http.MethodGet, "/devices/{id}", "All that is known of a device"), s.getDevice)
 	huma.Register(
 		s.api,
-		operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the next check-in", needs(access.Devices)),
+		operation("retryDevice", http.MethodPost, "/devices/{id}/retry", "Try again what failed, at the "+
+			"next check-in", needs(access.Devices)),
 		s.retryDevice,
 	)
 	huma.Register(
@@ -208,7 +209,8 @@ func (s *server) enrol(c *gin.Context) {
 	if errors.Is(err, checkin.ErrRefused) {
 		writeProblem(
 			c.Writer,
-			problemOf(http.StatusForbidden, "refused", "the enrolment code is unknown, used or expired, or made for another device or serial"),
+			problemOf(http.StatusForbidden, "refused", "the enrolment code is unknown, used or expired, or made for another "+
+				"device or serial"),
 		)
 		return
 	}

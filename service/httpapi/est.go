@@ -54,7 +54,8 @@ func (s *server) est(c *gin.Context) {
 	}[operation]
 	switch {
 	case !known || s.Enrolment == nil:
-		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "There is no such operation. Certificates are issued over TLS alone."))
+		writeProblem(c.Writer, problemOf(http.StatusNotFound, "not-found", "There is no such operation. Certificates are issued "+
+			"over TLS alone."))
 	case c.Request.Method != does.method:
 		c.Header("Allow", does.method)
 		writeProblem(c.Writer, problemOf(http.StatusMethodNotAllowed, "method-not-allowed", "found "+c.Request.Method+", expected "+does.method))
@@ -200,7 +201,8 @@ func (s *server) estFault(c *gin.Context, err error) {
 	switch {
 	case errors.Is(err, enrolment.ErrWaits):
 		c.Header("Retry-After", fmt.Sprint(retryAfter))
-		c.Data(http.StatusAccepted, "text/plain; charset=utf-8", []byte("The enrolment waits for an approval. Send the same request again.\n"))
+		c.Data(http.StatusAccepted, "text/plain; charset=utf-8", []byte("The enrolment waits for an approval. Send the same "+
+			"request again.\n"))
 		return
 	case errors.Is(err, enrolment.ErrRefused):
 		c.Header("WWW-Authenticate", `Basic realm="enrolment", charset="UTF-8"`)

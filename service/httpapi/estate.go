@@ -45,7 +45,8 @@ func (s *server) registerEstate() {
 	)
 	huma.Register(
 		s.api,
-		operation("objectVersions", http.MethodGet, "/estate/{kind}/{id}/versions", "Every published version of an object, the newest first"),
+		operation("objectVersions", http.MethodGet, "/estate/{kind}/{id}/versions", "Every published version of an object, the "+
+			"newest first"),
 		s.objectVersions,
 	)
 	huma.Register(

@@ -33,7 +33,8 @@ func (s *server) registerGroups() {
 	)
 	huma.Register(
 		s.api,
-		operation("tryGroup", http.MethodPost, "/groups/try", "Who a group would have as it is written, compared with what is live", readsOnly),
+		operation("tryGroup", http.MethodPost, "/groups/try", "Who a group would have as it is written, compared with "+
+			"what is live", readsOnly),
 		s.handleTryGroup,
 	)
 	huma.Register(

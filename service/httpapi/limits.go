@@ -76,7 +76,8 @@ func limited(next http.Handler) http.Handler {
 			}
 			if !ok {
 				w.Header().Set("Retry-After", "2")
-				writeProblem(w, problemOf(http.StatusServiceUnavailable, "busy", "The service is busy with other requests. Try again in a moment."))
+				writeProblem(w, problemOf(http.StatusServiceUnavailable, "busy", "The service is busy with other requests. Try again "+
+					"in a moment."))
 				return
 			}
 			defer bodies.Release(held)

@@ -46,7 +46,8 @@ func (s *server) registerLists() {
 		),
 		s.listFields,
 	)
-	huma.Register(s.api, operation("listViews", http.MethodGet, "/views", "Lists as you keep them, and those that others share"), s.listViews)
+	huma.Register(s.api, operation("listViews", http.MethodGet, "/views", "Lists as you keep them, and those that "+
+		"others share"), s.listViews)
 	huma.Register(
 		s.api,
 		operation("saveView", http.MethodPost, "/views", "Keep a list as you look at it", status(http.StatusCreated)),

@@ -46,8 +46,9 @@ const (
 )
 
 var (
-	errTooWeak  = errors.New("The issuer signed you in in a way that is not strong enough here. Sign in there with a second factor.") //nolint:staticcheck // people read it
-	errNotAgain = errors.New("The issuer does not say that you signed in again just now.")                                            //nolint:staticcheck // people read it
+	errTooWeak = errors.New("The issuer signed you in in a way that is not strong enough here. Sign in there with a " +
+		"second factor.") //nolint:staticcheck // people read it
+	errNotAgain = errors.New("The issuer does not say that you signed in again just now.") //nolint:staticcheck // people read it
 )
 
 // oidcFlow is sign-ins that are under way. The issuer is asked for its addresses when somebody

@@ -57,7 +57,8 @@ func (s *server) locate(c *gin.Context) {
 		from.Certificate = c.Request.TLS.PeerCertificates[0]
 	}
 	if s.MayHost != nil && !s.MayHost(hostOf(c.Request.Host)) {
-		writeProblem(c.Writer, problemOf(http.StatusMisdirectedRequest, "wrong-host", "The service does not answer to the name in this address."))
+		writeProblem(c.Writer, problemOf(http.StatusMisdirectedRequest, "wrong-host", "The service does not answer to the name in "+
+			"this address."))
 		c.Abort()
 		return
 	}

@@ -46,7 +46,8 @@ func (s *server) registerPasskeys() {
 	huma.Register(s.api, operation("listPasskeys", http.MethodGet, "/passkeys", "Your passkeys", ownAccount), s.listPasskeys)
 	huma.Register(
 		s.api,
-		operation("beginPasskey", http.MethodPost, "/passkeys/options", "The options with which a browser makes a passkey", ownAccount, recently),
+		operation("beginPasskey", http.MethodPost, "/passkeys/options", "The options with which a browser "+
+			"makes a passkey", ownAccount, recently),
 		s.beginPasskey,
 	)
 	huma.Register(

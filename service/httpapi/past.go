@@ -16,7 +16,8 @@ import (
 func (s *server) registerPast() {
 	huma.Register(
 		s.api,
-		operation("pastOfDevice", http.MethodGet, "/devices/{id}/past", "A laptop at a moment: what was decided, by whom, and what it reported"),
+		operation("pastOfDevice", http.MethodGet, "/devices/{id}/past", "A laptop at a moment: what was decided, by whom, and what "+
+			"it reported"),
 		s.pastOfDevice,
 	)
 }
@@ -28,7 +29,8 @@ func (s *server) view(ctx context.Context, in InChange) (workflow.View, error) {
 		return s.Flow.ViewOf(ctx, actorOf(ctx), in.Change)
 	}
 	if in.Change != "" {
-		return workflow.View{}, problemOf(http.StatusUnprocessableEntity, "faults", "found both a change and a moment, expected one of them")
+		return workflow.View{}, problemOf(http.StatusUnprocessableEntity, "faults", "found both a change and a moment, expected "+
+			"one of them")
 	}
 	at, err := s.Flow.ParseMoment(ctx, actorOf(ctx), in.At)
 	if err != nil {

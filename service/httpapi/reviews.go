@@ -23,11 +23,13 @@ import (
 
 func (s *server) registerReviews() {
 	huma.Register(
-		s.api, operation("getReview", http.MethodGet, "/changes/{id}/review", "All that somebody needs who decides about a change"), s.getReview,
+		s.api, operation("getReview", http.MethodGet, "/changes/{id}/review", "All that somebody needs who decides "+
+			"about a change"), s.getReview,
 	)
 	huma.Register(
 		s.api,
-		operation("sendForReview", http.MethodPost, "/changes/{id}/review", "Freeze a change and ask people to look at it", needs(access.Write)),
+		operation("sendForReview", http.MethodPost, "/changes/{id}/review", "Freeze a change and ask people "+
+			"to look at it", needs(access.Write)),
 		s.sendForReview,
 	)
 	huma.Register(
@@ -68,7 +70,8 @@ func (s *server) registerReviews() {
 	)
 	huma.Register(
 		s.api,
-		operation("tryApprovalRule", http.MethodPost, "/approval-rules/try", "Of which recent changes would an approval rule ask for approvals?"),
+		operation("tryApprovalRule", http.MethodPost, "/approval-rules/try", "Of which recent changes would an approval rule ask "+
+			"for approvals?"),
 		s.tryApprovalRule,
 	)
 }
@@ -183,7 +186,8 @@ func (s *server) mayApprove(ctx context.Context, reviewers []string) error {
 			return err
 		case !held.Anywhere().Has(access.Approve):
 			faults = append(faults, problem.Fault{
-				Code: problem.UnknownReference, Path: path, Found: name + ", who may not approve", Expected: "an account with the right approve",
+				Code: problem.UnknownReference, Path: path, Found: name + ", who may not approve", Expected: "an account with the " +
+					"right approve",
 			})
 		}
 	}

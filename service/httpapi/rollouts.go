@@ -28,7 +28,8 @@ func (s *server) registerRollouts() {
 	huma.Register(s.api, operation("listRollouts", http.MethodGet, "/rollouts", "Rollouts, those under way first"), s.listRollouts)
 	huma.Register(s.api, operation("getRollout", http.MethodGet, "/rollouts/{id}", "A rollout with its waves"), s.getRollout)
 	huma.Register(
-		s.api, operation("listRolloutLaptops", http.MethodGet, "/rollouts/{id}/laptops", "The laptops of a rollout by id"), s.listRolloutLaptops,
+		s.api, operation("listRolloutLaptops", http.MethodGet, "/rollouts/{id}/laptops", "The laptops of a "+
+			"rollout by id"), s.listRolloutLaptops,
 	)
 	huma.Register(
 		s.api, operation("listRolloutEvents", http.MethodGet, "/rollouts/{id}/events", "What happened in a rollout, the newest first"),

@@ -51,7 +51,8 @@ func (s *server) bulk(c *gin.Context, engine http.Handler) {
 		err = &scim.Error{Status: 400, Type: scim.InvalidSyntax, Detail: "found another form than " + scim.BulkMessage + " has"}
 	}
 	if err == nil && len(in.Operations) > scim.MaxOperations {
-		err = &scim.Error{Status: 413, Detail: fmt.Sprintf("found %d operations, expected at most %d", len(in.Operations), scim.MaxOperations)}
+		err = &scim.Error{Status: 413, Detail: fmt.Sprintf("found %d operations, "+
+			"expected at most %d", len(in.Operations), scim.MaxOperations)}
 	}
 	if err != nil {
 		s.failSCIM(c, err)

@@ -256,7 +256,8 @@ func (s *server) uploadTable(c *gin.Context) {
 		return
 	}
 	if c.Request.ContentLength > maxTable {
-		writeProblem(c.Writer, problemOf(http.StatusRequestEntityTooLarge, "too-large", "found more than 512 MiB, expected a smaller table"))
+		writeProblem(c.Writer, problemOf(http.StatusRequestEntityTooLarge, "too-large", "found more than 512 MiB, expected a "+
+			"smaller table"))
 		return
 	}
 	limits := http.NewResponseController(c.Writer)

@@ -40,5 +40,6 @@ func (s *Store) ConflictEvents(since time.Time, setting string, most int) ([]Con
 
 // ConflictsBegan gives, of every conflict that is recorded, the event with which it last began.
 func (s *Store) ConflictsBegan() ([]ConflictEvent, error) {
-	return many[ConflictEvent](s.db.Where("seq IN (SELECT max(seq) FROM conflict_events WHERE fresh AND gained GROUP BY setting, policies)"))
+	return many[ConflictEvent](s.db.Where("seq IN (SELECT max(seq) FROM conflict_events WHERE fresh AND gained GROUP BY " +
+		"setting, policies)"))
 }

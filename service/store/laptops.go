@@ -169,7 +169,8 @@ func (s *Store) SaveDeliveries(device string, deliveries []rollout.Delivery) err
 	alter := clause.AssignmentColumns(columns)
 	alter = append(alter, clause.Assignment{
 		Column: clause.Column{Name: "since"},
-		Value:  clause.Expr{SQL: "CASE WHEN deliveries.reported = excluded.reported AND deliveries.since IS NOT NULL THEN deliveries.since ELSE excluded.since END"},
+		Value: clause.Expr{SQL: "CASE WHEN deliveries.reported = excluded.reported AND deliveries.since IS NOT NULL THEN " +
+			"deliveries.since ELSE excluded.since END"},
 	})
 	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "device"}, {Name: "setting"}}, DoUpdates: alter}
 	return s.db.Clauses(conflict).CreateInBatches(rows, 500).Error

@@ -46,7 +46,8 @@ func CheckModes(path string) error {
 		return err
 	}
 	if mode := info.Mode(); mode.Perm()&0o022 != 0 && mode&os.ModeSticky == 0 {
-		return fmt.Errorf("the folder %s of the database can be written by others (mode %#o); run: chmod 700 %s", folder, mode.Perm(), folder)
+		return fmt.Errorf("the folder %s of the database can be written by others (mode %#o); run: "+
+			"chmod 700 %s", folder, mode.Perm(), folder)
 	}
 	return nil
 }

@@ -68,5 +68,6 @@ func (s *Store) SaveComment(c Comment) (Comment, error) {
 // ReviewedChanges gives the changes in review, and those that were published urgently, those sent last
 // first.
 func (s *Store) ReviewedChanges() ([]Change, error) {
-	return many[Change](s.db.Where("state = 'in-review' OR approve_by IS NOT NULL AND state != 'discarded'").Order("sent_at DESC, id").Limit(100))
+	return many[Change](s.db.Where("state = 'in-review' OR approve_by IS NOT NULL AND state != " +
+		"'discarded'").Order("sent_at DESC, id").Limit(100))
 }

@@ -235,7 +235,8 @@ func (s *Store) TrimSources(before time.Time) error {
 		if err := tx.db.Where("at < ?", before).Delete(&SourceEvent{}).Error; err != nil {
 			return err
 		}
-		return tx.db.Where("ended_at < ? AND seq NOT IN (SELECT max(seq) FROM source_runs GROUP BY source)", before).Delete(&SourceRun{}).Error
+		return tx.db.Where("ended_at < ? AND seq NOT IN (SELECT max(seq) FROM source_runs "+
+			"GROUP BY source)", before).Delete(&SourceRun{}).Error
 	})
 }
 

@@ -77,7 +77,8 @@ func (s *liveEstate) tellOfRollout(tx *store.Store, m *machine, happened []rollo
 		case rollout.Finished:
 			a.topic, a.title, a.text = AboutFinished, fmt.Sprintf("Finished: %s", m.row.Title), "The rollout has finished. "+m.countsInWords()
 		case rollout.TakenBack:
-			a.topic, a.title, a.text = AboutFinished, fmt.Sprintf("Taken back: %s", m.row.Title), "Every laptop has again what it had before."
+			a.topic, a.title, a.text = AboutFinished, fmt.Sprintf("Taken back: %s", m.row.Title), "Every laptop has again what it "+
+				"had before."
 		default:
 			continue
 		}

@@ -25,7 +25,8 @@ func (s *Service) Checkpoint(ctx context.Context, key ed25519.PrivateKey, keep t
 	removed, err := data.DropAudited(now.Add(-keep))
 	if err == nil && removed > 0 {
 		err = s.audit(data, Actor{Name: "service", Via: "schedule"}, store.AuditRecord{
-			Action: "audit-retention", After: fmt.Sprintf("%d records were removed that were older than %d days", removed, int(keep.Hours()/24)),
+			Action: "audit-retention", After: fmt.Sprintf("%d records were removed that were older "+
+				"than %d days", removed, int(keep.Hours()/24)),
 		})
 	}
 	return c, ok, err

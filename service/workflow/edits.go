@@ -107,7 +107,8 @@ func (s *ChangeService) PutEdit(ctx context.Context, by Actor, change string, in
 		}
 		switch {
 		case at < 0 && in.Expected > 0:
-			return store.AuditRecord{}, &StaleError{What: "the edit of " + in.ID, By: "somebody who took it out of the change", At: c.UpdatedAt}
+			return store.AuditRecord{}, &StaleError{What: "the edit of " + in.ID, By: "somebody who took it out " +
+				"of the change", At: c.UpdatedAt}
 		case at < 0:
 			edits = append(edits, next)
 		default:

@@ -117,7 +117,8 @@ func (s *ConflictService) AskException(ctx context.Context, by Actor, doc files.
 	err = s.store.Transaction(ctx, func(tx *store.Store) error {
 		if _, err := tx.ExceptionRequest(doc.ID); err == nil {
 			return problem.Faults{
-				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id of its own; there is a request of that id"},
+				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(doc.ID), Expected: "an id of its own; there is a " +
+					"request of that id"},
 			}
 		}
 		if err := tx.SaveExceptionRequest(row); err != nil {

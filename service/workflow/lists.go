@@ -75,10 +75,11 @@ func conditions(written []string) ([]listing.Condition, error) {
 			faults = append(
 				faults,
 				problem.Fault{
-					Code:     problem.Syntax,
-					Path:     problem.Join("/query/where", i),
-					Found:    problem.Quote(text),
-					Expected: "a field, one of = != >= <= > < ~ and a value, or a field and ? or !?; such as os=linux|macos or facts/ram_gb>=16",
+					Code:  problem.Syntax,
+					Path:  problem.Join("/query/where", i),
+					Found: problem.Quote(text),
+					Expected: "a field, one of = != >= <= > < ~ and a value, or a field and ? or !?; such as os=linux|macos or " +
+						"facts/ram_gb>=16",
 				},
 			)
 		}

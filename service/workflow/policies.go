@@ -194,7 +194,8 @@ func (s *ChangeService) Split(
 	}
 	if len(goes.Entries) != len(ids) || len(stays.Entries) == 0 || len(ids) == 0 {
 		return problem.Faults{
-			{Code: problem.OutOfRange, Path: "/settings", Found: joinIDs(ids), Expected: "some of the policy's settings, and not all of them"},
+			{Code: problem.OutOfRange, Path: "/settings", Found: joinIDs(ids), Expected: "some of the policy's settings, and not " +
+				"all of them"},
 		}
 	}
 	if kind := kindOf(v, goes.Entries); kind != "" {

@@ -120,7 +120,8 @@ func (s *ChangeService) Decide(ctx context.Context, by Actor, id string, in Verd
 		return nil, tooLongComment("/note", in.Note)
 	}
 	if in.Verdict == Declines && strings.TrimSpace(in.Note) == "" {
-		return nil, problem.Faults{{Code: problem.MissingField, Path: "/note", Found: "nothing", Expected: "what has to be altered, as text"}}
+		return nil, problem.Faults{{Code: problem.MissingField, Path: "/note", Found: "nothing", Expected: "what has to be " +
+			"altered, as text"}}
 	}
 	r := &Review{Change: c}
 	if err := s.fillReview(ctx, r, edits); err != nil {

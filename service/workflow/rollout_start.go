@@ -37,7 +37,8 @@ type Waiting struct {
 func (e *WaitsError) Error() string {
 	w := e.For[0]
 	if len(w.Objects) == 0 {
-		return fmt.Sprintf("The change names what rollout %s (%s) brings. Publish it with a rollout plan to have it wait, or when the rollout has finished.", w.Rollout, w.Title)
+		return fmt.Sprintf("The change names what rollout %s (%s) brings. Publish it with a rollout plan to have it wait, or when "+
+			"the rollout has finished.", w.Rollout, w.Title)
 	}
 	return fmt.Sprintf(
 		"Rollout %s (%s) edits %s, too. Publish the change with a rollout plan to have it wait, or when the rollout has finished.",

@@ -339,7 +339,8 @@ func TestAChangeGoesOutInWaves(t *testing.T) {
 // to what was before.
 func TestASessionOutlivesItsRollout(t *testing.T) {
 	t.Parallel()
-	for end, want := range map[rollout.Act]string{rollout.Finish: "9 9 9 9 9 9 9 9 9 9", rollout.TakeBack: "15 15 15 15 15 15 15 15 15 15"} {
+	for end, want := range map[rollout.Act]string{rollout.Finish: "9 9 9 9 9 9 9 9 9 9", rollout.TakeBack: "15 15 15 15 15 15 " +
+		"15 15 15 15"} {
 		c := companyOf(t, tenLaptops)
 		change := c.edits(nine)
 		c.publishes(change)

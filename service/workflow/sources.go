@@ -154,7 +154,8 @@ func (s *SourceService) AddSource(ctx context.Context, by Actor, id string, kind
 	if !estate.ValidID(id) {
 		faults = append(
 			faults,
-			problem.Fault{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "1 to 128 letters, digits, '.', '_' or '-'"},
+			problem.Fault{Code: problem.BadID, Path: "/id", Found: problem.Quote(id), Expected: "1 to 128 letters, digits, " +
+				"'.', '_' or '-'"},
 		)
 	}
 	if kind != SCIM && kind != LDAP && kind != CSV {
@@ -182,7 +183,8 @@ func (s *SourceService) AddSource(ctx context.Context, by Actor, id string, kind
 	err = s.store.Transaction(ctx, func(tx *store.Store) error {
 		if _, err := tx.Source(id); err == nil {
 			return problem.Faults{
-				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(id), Expected: "an id of its own; there is a source of that id"},
+				{Code: problem.DoubledID, Path: "/id", Found: problem.Quote(id), Expected: "an id of its own; there is a " +
+					"source of that id"},
 			}
 		}
 		if err := tx.SaveSource(

@@ -67,7 +67,8 @@ func (s *RolloutService) Undo(ctx context.Context, by Actor, id string) (Undone,
 	}
 	if len(inputs) == 0 {
 		return out, problem.Faults{{
-			Code: problem.OutOfRange, Path: "/edits", Found: "nothing that can be undone: everything that the change altered was altered since",
+			Code: problem.OutOfRange, Path: "/edits", Found: "nothing that can be undone: everything that the change altered was " +
+				"altered since",
 			Expected: "at least one object that is as the change made it",
 		}}
 	}
