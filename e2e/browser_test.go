@@ -220,7 +220,7 @@ func (p *page) mark(selector, name string) chromedp.CSS {
 	return "[data-marked]"
 }
 
-// missed is true in the page from when an element is about to be clicked until it is. In a document
+// missed is true in the page from when an element is about to be clicked until the mouse is down on it. In a document
 // that the click led to, it is nothing.
 const missed = `window.aboutToBeClicked === true`
 
@@ -233,7 +233,7 @@ func (p *page) click(selector, name string) {
 		ctx, cancel := context.WithTimeout(p.ctx, patience/3)
 		err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`(() => {
 			window.aboutToBeClicked = true;
-			document.querySelector('[data-marked]')?.addEventListener('click', () => { window.aboutToBeClicked = false }, { once: true, capture: true });
+			document.querySelector('[data-marked]')?.addEventListener('mousedown', () => { window.aboutToBeClicked = false }, { once: true, capture: true });
 		})()`), chromedp.Click(marked))
 		if err == nil {
 			var still bool
