@@ -12,4 +12,4 @@ cp packaging/zridge-agent.service "$work/lib/systemd/system/"
 sed "s/@VERSION@/$version/; s/@ARCHITECTURE@/$architecture/" packaging/control > "$work/DEBIAN/control"
 cp packaging/postinst packaging/prerm packaging/postrm "$work/DEBIAN/"
 chmod 755 "$work" "$work/DEBIAN"
-dpkg-deb --build --root-owner-group "$work" "$file" >/dev/null
+dpkg-deb -Zgzip --build --root-owner-group "$work" "$file" >/dev/null
