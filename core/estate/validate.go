@@ -78,13 +78,13 @@ func (s *Snapshot) Validate() problem.Faults {
 	for i := range s.Policies {
 		v.policy(problem.Join("", string(KindPolicy), i), &s.Policies[i])
 	}
-	v.decisions(s)
+	v.decisions(s, func(setting.ID) bool { return true })
 	return v.faults
 }
 
-// decisions checks what is short in every estate: exceptions, rulings, definitions, checks, rollout
-// plans and approval rules.
-func (v *validator) decisions(s *Snapshot) {
+// decisions checks what is short in every estate: exceptions, rulings, checks, rollout plans and
+// approval rules; and of the definitions, which depend on nothing else, those that defined names.
+func (v *validator) decisions(s *Snapshot, defined func(setting.ID) bool) {
 	for i := range s.Exceptions {
 		v.exception(problem.Join("", string(KindException), i), &s.Exceptions[i])
 	}
@@ -92,7 +92,7 @@ func (v *validator) decisions(s *Snapshot) {
 		v.ruling(problem.Join("", string(KindRuling), i), &s.Rulings[i])
 	}
 	for i := range s.Settings {
-		if d := &s.Settings[i]; !d.Shipped {
+		if d := &s.Settings[i]; !d.Shipped && defined(d.ID) {
 			v.add(d.Validate(problem.Join("", string(KindSetting), i))...)
 		}
 	}
@@ -166,7 +166,7 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 			v.policy(problem.Join("", string(KindPolicy), i), &s.Policies[i])
 		}
 	}
-	v.decisions(s)
+	v.decisions(s, func(id setting.ID) bool { return edited[KindSetting][string(id)] })
 	return v.faults, true
 }
 

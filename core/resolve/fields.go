@@ -51,6 +51,21 @@ func (p *Plan) findFieldValues(look rule.Look, most int) (out fieldAnswer) {
 type fieldCache struct {
 	mu    sync.Mutex
 	known map[fieldQuestion]func() fieldAnswer
+
+	homesOnce sync.Once
+	homes     []int32 // see Plan.homePlaces
+}
+
+// homePlaces gives the place of each laptop's home unit in the list of units, by the laptop's number; 0
+// where there is no laptop of the number. It lies closer together than the laptops themselves.
+func (p *Plan) homePlaces() []int32 {
+	p.fields.homesOnce.Do(func() {
+		p.fields.homes = make([]int32, p.Devices.Len())
+		for at := range p.fields.homes {
+			p.fields.homes[at] = int32(p.Devices.At(at).HomeAt)
+		}
+	})
+	return p.fields.homes
 }
 
 // fieldQuestion is what FieldValues is asked.

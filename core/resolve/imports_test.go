@@ -88,6 +88,7 @@ var mayImport = map[string][]string{
 	"service/seal":     {},
 	"service/signin":   {"core/access", "service/seal", "service/store"},
 	"service/escrow":   {"core/recovery", "formats/escrow", "service/seal"},
+	"service/malware":  {},
 	"service/scim":     {},
 	"service/announce": {"service/store"},
 	"service/workflow": {
@@ -97,6 +98,7 @@ var mayImport = map[string][]string{
 		"formats/directory",
 		"formats/escrow",
 		"service/escrow",
+		"service/malware",
 		"service/scim",
 		"service/signin",
 		"service/store",
