@@ -369,8 +369,11 @@ func (d Devices) Bare() Devices { return Devices{from: d.from, blocks: d.blocks}
 
 // In gives the same laptops as a plan of another lineage knows them; those that it does not have
 // are left out. Numbers of plans of different lineages have nothing in common, so laptops are found
-// by id.
+// by id, unless the two plans share them in memory.
 func (d Devices) In(p *Plan) Devices {
+	if d.plan != nil && d.nobodyGone() && intern.SameList(d.plan.Devices, p.Devices) {
+		return d.On(p)
+	}
 	return p.Set(d.Each)
 }
 

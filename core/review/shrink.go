@@ -64,7 +64,7 @@ func sameTargets(a, b *estate.Policy) bool {
 
 // sameReach tells whether two policies say the same of whom they are for, and reach the same laptops.
 func sameReach(a, b *estate.Policy) bool {
-	return sameTargets(a, b) && a.Audience.When == b.Audience.When && a.State == b.State && a.Within == b.Within &&
+	return sameTargets(a, b) && a.Audience.When.Source() == b.Audience.When.Source() && a.State == b.State && a.Within == b.Within &&
 		a.Offered == b.Offered &&
 		slices.Equal(a.Platforms, b.Platforms)
 }
