@@ -165,3 +165,41 @@ func TestGroupListsAreWhatIsSaidOfOne(t *testing.T) {
 		}
 	}
 }
+
+// TestCountsByUnitFollowEdits counts laptops by unit, which keeps where they are, then moves some, a unit
+// and a policy, and counts again; and takes a set of one plan to each of the others.
+func TestCountsByUnitFollowEdits(t *testing.T) {
+	t.Parallel()
+	s := world.Make(world.Size{Devices: 5000, Units: 40, Groups: 20, Policies: 20, Settings: 20}, 5)
+	plan := Compile(s)
+	plan.All().ByUnit()
+	moved := *s.Devices[11]
+	moved.Unit = s.Units[len(s.Units)-1].ID
+	unit := s.Units[len(s.Units)-2]
+	unit.Parent = s.Units[0].ID
+	policy := s.Policies[3]
+	policy.Priority++
+	for what, edits := range map[string][]estate.Edit{
+		"a laptop moved":   {{Kind: estate.KindDevice, ID: string(moved.ID), Object: moved}},
+		"a laptop gone":    {{Kind: estate.KindDevice, ID: string(s.Devices[12].ID)}},
+		"a unit moved":     {{Kind: estate.KindUnit, ID: string(unit.ID), Object: unit}},
+		"a policy altered": {{Kind: estate.KindPolicy, ID: string(policy.ID), Object: policy}},
+		"nothing":          nil,
+	} {
+		next := plan.With(s.With(edits...))
+		want := map[estate.UnitID]int{}
+		for _, d := range next.Snapshot().Devices {
+			want[next.HomeUnit(d.ID)]++
+		}
+		got := map[estate.UnitID]int{}
+		for _, c := range next.All().ByUnit() {
+			got[c.Of] = c.Devices
+		}
+		if !maps.Equal(got, want) {
+			t.Errorf("%s: %v by unit, expected %v", what, got, want)
+		}
+		if ids := plan.All().In(next).IDs(); !slices.Equal(ids, next.All().IDs()) {
+			t.Errorf("%s: %d laptops of the plan before are known, expected %d", what, len(ids), next.All().Len())
+		}
+	}
+}
