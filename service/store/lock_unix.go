@@ -25,7 +25,11 @@ func Lock(path string) (unlock func() error, err error) {
 		}
 		return nil, fmt.Errorf("locking the database %s: %w", path, err)
 	}
-	return file.Close, nil
+	return func() error {
+		// Closing is not enough: a program that is being started has a copy of the descriptor until its own
+		// code begins, and the lock would last as long.
+		return errors.Join(syscall.Flock(int(file.Fd()), syscall.LOCK_UN), file.Close())
+	}, nil
 }
 
 // CheckModes refuses a database that other accounts of the machine can read, and a folder in which

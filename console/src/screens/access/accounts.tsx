@@ -109,7 +109,7 @@ function GrantsThen() {
 function NewAccount({ onDone }: { onDone: () => void }) {
   const roles = useRoles().data ?? [];
   const add = useMutation({
-    mutationFn: (body: { name: string; password: string; role?: string }) => got(api.POST('/api/v1/accounts', { body })),
+    mutationFn: (body: { name: string; password: string; chosen?: boolean; role?: string }) => got(api.POST('/api/v1/accounts', { body })),
     onSuccess: async () => {
       await accessAltered();
       onDone();
@@ -120,7 +120,12 @@ function NewAccount({ onDone }: { onDone: () => void }) {
       className="flex flex-col gap-3 text-sm"
       onSubmit={(e) => {
         const text = texts(e);
-        add.mutate({ name: text('name'), password: text('password'), ...(text('role') ? { role: text('role') } : {}) });
+        add.mutate({
+          name: text('name'),
+          password: text('password'),
+          ...(text('chosen') ? { chosen: true } : {}),
+          ...(text('role') ? { role: text('role') } : {}),
+        });
       }}
     >
       <Field label="Name" hint="Of the person, as in the directory: lower-case letters, digits, dots and dashes, such as lena.brandt">
@@ -129,6 +134,10 @@ function NewAccount({ onDone }: { onDone: () => void }) {
       <Field label="First password" hint="At least 12 characters. Hand it over in person; another one is chosen at the first sign-in.">
         <input name="password" type="password" required minLength={12} autoComplete="new-password" className="input input-sm w-full" />
       </Field>
+      <label className="flex items-center gap-2">
+        <input type="checkbox" name="chosen" className="checkbox checkbox-sm" />
+        The person typed it in, and keeps it
+      </label>
       <Field label="Role" hint="Everywhere and for good. For a unit, or for some days, choose none and give the role on the account's page.">
         <select name="role" className="select select-sm w-full" defaultValue="reader">
           <option value="">None</option>
