@@ -5,6 +5,7 @@ package resolve
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 
 	"zenithridge.example/zridge/core/bitset"
@@ -13,6 +14,7 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/engine"
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 	"zenithridge.example/zridge/core/resolve/internal/match"
+	"zenithridge.example/zridge/core/setting"
 )
 
 // policiesOf numbers the policies and builds those that are new or altered. Three kinds of change
@@ -160,6 +162,27 @@ func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	}
 	slices.SortFunc(out, func(x, y entry) int { return cmp.Compare(x.setting, y.setting) })
 	return out
+}
+
+// SetBy gives the policies of the estate that have an entry for a setting, in whatever state, with the
+// entry. The order means nothing.
+func (p *Plan) SetBy(id setting.ID) iter.Seq2[*estate.Policy, *estate.Entry] {
+	return func(yield func(*estate.Policy, *estate.Entry) bool) {
+		at, known := p.settingAt.Number(id)
+		if !known {
+			return
+		}
+		for i := range p.policies {
+			pol := &p.policies[i]
+			if pol.Policy == nil || pol.Baseline != "" { // a number that is free, or what a baseline puts right
+				continue
+			}
+			found, is := slices.BinarySearchFunc(pol.entries, at, func(e entry, at int) int { return cmp.Compare(e.setting, at) })
+			if is && !yield(pol.Policy, pol.entries[found].Entry) {
+				return
+			}
+		}
+	}
 }
 
 // resolveTargets gives a policy's audience with numbers in place of ids. It does not match laptops.

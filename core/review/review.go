@@ -82,13 +82,12 @@ func Look(side impact.Side, id estate.PolicyID) (use *Use, ok bool) {
 	gets := use.Reach.Gets
 	settings := settingsOf(policy)
 	fates := side.Plan.FatesBySetting(settings, gets, id)
-	others := entriesElsewhere(side.Plan.Snapshot(), settings, id)
 	use.Lacking, use.NotKnown = supportOn(side, settings, gets)
 	applied := gets.And(side.Plan.Applies(id))
 	// Fates of all settings are found in one pass over the laptops; here they are put together
 	// setting by setting.
 	for i, of := range settings {
-		use.AlsoSet = append(use.AlsoSet, elsewhere(side, fates[i], others[of], of, &policy.Entry(of).Value)...)
+		use.AlsoSet = append(use.AlsoSet, elsewhere(side, fates[i], entriesElsewhere(side.Plan, of, id), of, &policy.Entry(of).Value)...)
 		for _, s := range fates[i] {
 			if s.Policy == id && len(s.Fates) > 0 {
 				use.Mine[of] = s.Fates
@@ -131,30 +130,15 @@ func supportOn(side impact.Side, settings []setting.ID, devices resolve.Devices)
 // laptops with reached first. mine is the value beside which theirs are seen, nil when there is
 // none.
 func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *setting.Value, reached resolve.Devices) []AlsoSet {
-	others := entriesElsewhere(side.Plan.Snapshot(), []setting.ID{id}, except)
-	return elsewhere(side, side.Plan.EntryFates(id, reached, except), others[id], id, mine)
+	return elsewhere(side, side.Plan.EntryFates(id, reached, except), entriesElsewhere(side.Plan, id, except), id, mine)
 }
 
-// entriesElsewhere gives, by setting, the active policies other than one that set it. Their laptops
-// are not counted yet.
-func entriesElsewhere(s *estate.Snapshot, settings []setting.ID, except estate.PolicyID) map[setting.ID][]AlsoSet {
-	out := make(map[setting.ID][]AlsoSet, len(settings))
-	for _, id := range settings {
-		// An empty list marks a setting that is asked about, so that one lookup per entry is
-		// enough.
-		out[id] = nil
-	}
-	for i := range s.Policies {
-		p := &s.Policies[i]
-		if p.ID == except || p.State != estate.Active {
-			continue
-		}
-		for j := range p.Entries {
-			e := &p.Entries[j]
-			if list, asked := out[e.Setting]; asked {
-				also := AlsoSet{Setting: e.Setting, Policy: p.ID, Value: e.Value, Locked: e.Lock, Fates: map[outcome.Fate]int{}}
-				out[e.Setting] = append(list, also)
-			}
+// entriesElsewhere gives the active policies other than one that set a setting. Their laptops are not
+// counted yet.
+func entriesElsewhere(plan *resolve.Plan, id setting.ID, except estate.PolicyID) (out []AlsoSet) {
+	for p, e := range plan.SetBy(id) {
+		if p.ID != except && p.State == estate.Active {
+			out = append(out, AlsoSet{Setting: id, Policy: p.ID, Value: e.Value, Locked: e.Lock, Fates: map[outcome.Fate]int{}})
 		}
 	}
 	return out
