@@ -131,7 +131,10 @@ function NewAccount({ onDone }: { onDone: () => void }) {
       <Field label="Name" hint="Of the person, as in the directory: lower-case letters, digits, dots and dashes, such as lena.brandt">
         <input name="name" required maxLength={64} autoComplete="off" className="input input-sm w-full" />
       </Field>
-      <Field label="First password" hint="At least 12 characters. Hand it over in person: unless the person typed it in, they choose another one at the first sign-in.">
+      <Field
+        label="First password"
+        hint="At least 12 characters. Hand it over in person: unless the person typed it in, they choose another one at the first sign-in."
+      >
         <input name="password" type="password" required minLength={12} autoComplete="new-password" className="input input-sm w-full" />
       </Field>
       <label className="flex items-center gap-2">
