@@ -65,16 +65,18 @@ bench: slapd console/dist/index.html ## the figures: resolution, check-ins, memo
 	go test ./service -run '^$$' -bench . -benchtime 1x
 	go test ./e2e -run '^$$' -bench . -benchtime 1x -timeout 9m
 
+build_agent := CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o bin/zridge-agent ./cmd/zridge-agent
+
 build: tools console/dist/index.html ## the program, with the console in it
 	@mkdir -p bin
 	@echo "Compiling the program. The first time takes two or three minutes."
 	go build -ldflags "-X zenithridge.example/zridge/command.built=$$(git describe --always --dirty 2>/dev/null)" -o bin/zridge ./cmd/zridge
-	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o bin/zridge-agent ./cmd/zridge-agent
+	$(build_agent)
 
 VERSION ?= 0.1
 package: tools ## the Debian package of the agent for laptops: bin/zridge-agent.deb
 	@mkdir -p bin
-	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o bin/zridge-agent ./cmd/zridge-agent
+	$(build_agent)
 	packaging/build.sh $(VERSION) bin/zridge-agent bin/zridge-agent.deb
 
 # What the program and the console are made of, in the form of CycloneDX.
