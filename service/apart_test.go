@@ -52,7 +52,8 @@ type apart struct {
 // memory.
 func serveApart(database string, from io.Reader, to io.Writer) error {
 	config := service.Config{Address: "127.0.0.1:0", Database: database, Day: "2026-11-23",
-		Connections: 1 << 20} // all laptops have one address
+		Connections: 1 << 20, // all laptops have one address
+		BySecret:    true}    // over TLS, too
 	config.TLS.SelfSigned = os.Getenv(apartTLS) != ""
 	running, err := service.Start(config)
 	if err != nil {

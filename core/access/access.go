@@ -60,6 +60,7 @@ func Of(rights ...Right) Rights {
 		if at < 0 {
 			panic(fmt.Sprintf("access: no right %q", r))
 		}
+		// A right's bit is its place in All.
 		set |= 1 << at
 	}
 	return set

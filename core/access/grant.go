@@ -1,3 +1,8 @@
+// This file adds up what somebody may do. A role is a set of rights; a grant gives a role to
+// somebody, for the whole company or for one unit with all below it, and may begin and end. What
+// somebody holds is therefore two things: rights that count everywhere, and rights that count for
+// some units. Every question here is answered by looking at both.
+
 package access
 
 import (

@@ -1,3 +1,8 @@
+// This file finds out whether a log is as it was written. Each record has the hash of the record
+// before it, so that altering, leaving out or inserting a record breaks the chain. Somebody who has
+// the whole database could make the chain anew; checkpoints, which are signed and also kept
+// elsewhere, show that.
+
 package audit
 
 import (
@@ -45,6 +50,8 @@ func Verify(records iter.Seq2[Record, error], checkpoints []Checkpoint, keys []e
 	checkpoints = slices.Clone(checkpoints)
 	slices.SortStableFunc(checkpoints, func(a, b Checkpoint) int { return int(a.Number - b.Number) })
 	v.Checkpoints = len(checkpoints)
+	// A checkpoint without a good signature proves nothing: whoever altered the log may have made
+	// it.
 	for _, c := range checkpoints {
 		if !c.SignedBy(keys) {
 			return v.with(BadCheckpoint, c.Number, fmt.Sprintf("the checkpoint of %s is not signed by a known key", when(c.At))), nil
@@ -59,6 +66,7 @@ func Verify(records iter.Seq2[Record, error], checkpoints []Checkpoint, keys []e
 		if fault, detail := v.follows(&r, &last, &before, checkpoints); fault != "" {
 			return v.with(fault, r.Number, detail), nil
 		}
+		// Records rise, and so do checkpoints: each checkpoint is compared when its record comes.
 		for len(checkpoints) > 0 && checkpoints[0].Number <= r.Number {
 			c := checkpoints[0]
 			checkpoints = checkpoints[1:]
@@ -72,6 +80,7 @@ func Verify(records iter.Seq2[Record, error], checkpoints []Checkpoint, keys []e
 		}
 		before, last = r.Hash, r
 	}
+	// Checkpoints are left that cover records behind the last one.
 	if len(checkpoints) > 0 {
 		c := checkpoints[0]
 		return v.with(Shortened, c.Number, fmt.Sprintf("the log ends at record %d, and a checkpoint of %s covers record %d",
@@ -92,6 +101,8 @@ func (v *Verification) follows(r, last *Record, before *string, checkpoints []Ch
 	previous := v.Last
 	v.Last = r.Number
 	switch {
+	// Records before this one are gone. Where they were removed by rule, the last of them has a
+	// checkpoint, and its hash goes on the chain.
 	case first && r.Number > 1:
 		at := slices.IndexFunc(checkpoints, func(c Checkpoint) bool { return c.Number == r.Number-1 })
 		if at < 0 {
@@ -103,6 +114,8 @@ func (v *Verification) follows(r, last *Record, before *string, checkpoints []Ch
 	case !first && r.Number != previous+1:
 		return Missing, fmt.Sprintf("record %d is followed by record %d", previous, r.Number)
 	}
+	// Records that were written before the log had hashes are at its beginning. After the first
+	// hash there is none without.
 	if r.Hash == "" {
 		if *before != "" {
 			return Altered, "the record has no hash, and the one before has"
@@ -110,6 +123,8 @@ func (v *Verification) follows(r, last *Record, before *string, checkpoints []Ch
 		v.Unchained++
 		return "", ""
 	}
+	// The chain is broken here. A record that is older than the one before was most likely put in
+	// between.
 	if want := r.HashAfter(*before); want != r.Hash {
 		if !first && !last.At.IsZero() && r.At.Before(last.At.Add(-time.Hour)) {
 			return Inserted, "the record does not follow the one before, and is older"

@@ -32,6 +32,8 @@ func Judge(d *setting.Definition, item *estate.BaselineItem, o Observed) Verdict
 	switch {
 	case !o.Supported:
 		return Unsupported
+	// A policy that wants something else counts before what the laptop says: the laptop will follow
+	// the policy.
 	case !o.Wanted.IsNothing() && !Meets(d, item.Value, o.Wanted):
 		return Overridden
 	case !o.Said:
@@ -47,6 +49,7 @@ func Meets(d *setting.Definition, wanted, is setting.Value) bool {
 	if is.IsNothing() {
 		return false
 	}
+	// Rank is higher for what is stricter.
 	return is.Equal(wanted) || d.Combine == setting.Strictest && is.Kind() == wanted.Kind() && d.Rank(is) > d.Rank(wanted)
 }
 
@@ -83,6 +86,8 @@ func Measure(b *estate.Baseline, look func(setting.ID) (*setting.Definition, Obs
 			continue
 		case Differs, Overridden:
 			state = Different
+		// A setting that differs weighs more than one that is not known, in whatever order they
+		// come.
 		case NotReported:
 			if state == Compliant {
 				state = Unknown

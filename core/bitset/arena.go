@@ -1,5 +1,8 @@
 // This file lends sets: whoever works on one block after the other uses the same ones again and
 // again.
+//
+// A set has 512 bytes, and deciding one block takes many of them for a short time each. Making them
+// anew would leave most of the work to the garbage collector.
 
 package bitset
 

@@ -1,5 +1,10 @@
 // This file keeps sets in little memory: few rows as a list, nearly all as a list of those that are
 // not there, others as bits.
+//
+// Most sets of an estate are small or nearly whole: the laptops of one unit, or all but a few. Sets
+// are written in the form that takes the least memory, which follows from their number of rows
+// alone, so that equal sets are equal words. They are read by a mask where only some rows matter,
+// without unpacking the rest. docs/decisions has a comparison with a bitmap library.
 
 package bitset
 
@@ -61,6 +66,7 @@ func (s *Set) Pack() Packed {
 func (s *Set) write(to []uint64, n int) {
 	form, many := formOf(n)
 	if form == asBits {
+		// s.sum has a bit for each word that is not empty; m is what is left of it.
 		for m := s.sum; m != 0; m &= m - 1 {
 			i := bits.TrailingZeros64(m) & 63
 			to[i] = s.words[i]
@@ -82,6 +88,7 @@ func (s *Set) write(to []uint64, n int) {
 			}
 			w = ^w
 		}
+		// The lowest bit that is set is the next row. Rows come in rising order.
 		for ; w != 0; w &= w - 1 {
 			to[place>>2] |= uint64(i<<6+bits.TrailingZeros64(w)) << (place & 3 * 16)
 			place++
@@ -175,6 +182,8 @@ func takeWithin(s *Set, from []uint64, n int, mask *Set) bool {
 // before gives a word of a list, in which rows rise, before which there is no row from one on; it
 // is among the last such.
 func before(from []uint64, row int) int {
+	// Binary search: the row that is looked for is not before from[low], nor at or after
+	// from[high].
 	low := 0
 	for high := len(from); high-low > 1; {
 		if half := (low + high) / 2; int(from[half]&0xffff) <= row {
@@ -188,6 +197,7 @@ func before(from []uint64, row int) int {
 
 // addListed adds rows that are written as a list, word by word: they rise.
 func (s *Set) addListed(from []uint64, many int) {
+	// bits collects the rows of one word of the set.
 	word, bits := 0, uint64(0)
 	for place := 0; place < many; place += 4 {
 		four := from[place>>2]

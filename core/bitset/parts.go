@@ -1,4 +1,8 @@
 // This file has several sets of one block in one piece.
+//
+// It is how the outcomes of a setting are kept: for each block, which rows have outcome 3, which
+// have outcome 7. One piece of memory for all of them can be shared between plans, compared by its
+// address, and patched where some rows differ.
 
 package bitset
 
@@ -13,6 +17,7 @@ func PackParts(numbers []int32, sets []*Set) Parts {
 	// Up to 64 parts need no memory of their own for their counts.
 	var lens [64]int
 	counts := lens[:0]
+	// size counts the words of the outcome, n its parts.
 	size, n := 1, 0
 	for _, s := range sets {
 		rows := s.Len()
@@ -89,6 +94,7 @@ func (p Parts) Patch(mask *Set, numbers []int32, sets []*Set) (out Parts, ok boo
 			}
 		}
 		ok = ok || one.set != nil
+		// A part that lost all of its rows is left out.
 		if rows := int(one.head & 0xffffffff); rows > 0 {
 			parts = append(parts, one)
 			size += 1 + payload(rows)

@@ -39,6 +39,7 @@ func (s *Set) Fill(n int) {
 	s.sum = 0
 	for i := 0; i<<6 < n; i++ {
 		s.words[i] = ^uint64(0)
+		// The last word has fewer rows than 64.
 		if rest := n - i<<6; rest < 64 {
 			s.words[i] = 1<<rest - 1
 		}

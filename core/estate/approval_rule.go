@@ -1,4 +1,7 @@
 // This file has approval rules: how many people must approve which changes.
+//
+// A rule is part of the estate, so that altering it is a change that is itself reviewed by the
+// rules that hold until then. Which rules are true of a change is found by package review.
 
 package estate
 
@@ -41,6 +44,7 @@ func (v *validator) approvalRules(s *Snapshot) {
 				Expected: fmt.Sprintf("a whole number from 1 to %d", MaxApprovals),
 			})
 		}
+		// Roles are known to the service, not to the core: only the form of their ids is checked.
 		id, named := r.Group()
 		if !named {
 			if r.From != "" && !ValidID(r.From) {
@@ -52,6 +56,7 @@ func (v *validator) approvalRules(s *Snapshot) {
 			continue
 		}
 		v.known(at+"/from", "group", in(v.groups), string(id))
+		// Laptops approve nothing.
 		if place, known := v.groups[string(id)]; known && s.Groups[place].Of != OfPeople {
 			v.add(problem.Fault{
 				Code: problem.BadTarget, Path: at + "/from", Found: problem.Quote(r.From) + ", a group of devices", Expected: "a group of people",

@@ -1,4 +1,8 @@
 // This file has baselines: named sets of values that laptops are measured by.
+//
+// A baseline says what should be, a policy makes it so. Where a baseline is told to put something
+// right, it acts as the weakest policy there is: Repairs gives that policy, and the core resolves
+// it with all others. Laptops are measured by package baseline.
 
 package estate
 

@@ -1,4 +1,8 @@
 // This file has detachments: what a unit or a group stops inheriting from outer levels.
+//
+// A place can be cut off from one kind of policy or from the settings of one area, such as updates.
+// Locked entries arrive all the same. A detachment has a reason and may have a day on which
+// somebody looks at it again.
 
 package estate
 

@@ -1,6 +1,11 @@
 // Package estate holds all that a resolution reads: units, people, devices, groups, policies,
 // exceptions, rulings and the dictionary, as one immutable Snapshot, and says what is wrong with
 // one.
+//
+// Objects name each other by ids, which are texts with a type of their own for each kind. A
+// snapshot is made by a reader of files, by the service, or by laying edits over another snapshot
+// (With). Validate says what is wrong with it; package resolve takes only snapshots with which
+// nothing is wrong.
 package estate
 
 import (
@@ -24,7 +29,8 @@ type (
 	BaselineID     string
 )
 
-// Unit is a node of the organisation's tree. Exactly one unit has no Parent: the root.
+// Unit is a node of the organisation's tree. Exactly one unit has no Parent: the root. The laptops
+// of a unit are those whose home it is, or a unit below it.
 type Unit struct {
 	ID     UnitID
 	Title  string
@@ -92,7 +98,8 @@ const (
 // States lists every State.
 var States = []State{Active, Draft, Retired}
 
-// Entry is one setting in one policy.
+// Entry is one setting in one policy. With Lock it overrides entries of closer levels that are not
+// locked, and arrives at places that are detached.
 type Entry struct {
 	Setting setting.ID
 	Value   setting.Value
@@ -163,7 +170,8 @@ type Exception struct {
 // CountsOn tells whether the day lies within the exception's dates, both included.
 func (e *Exception) CountsOn(day Date) bool { return e.From <= day && day <= e.Until }
 
-// Ruling is a recorded decision: for one setting, prefer one policy over another.
+// Ruling is a recorded decision: for one setting, prefer one policy over another. It counts only
+// where the two would be in conflict.
 type Ruling struct {
 	ID      RulingID
 	Setting setting.ID

@@ -1,3 +1,6 @@
+// This file finds an object of any kind by its id. Workflow and the editor of changes treat objects
+// of all kinds alike: they compare, store and lay over what Object gives.
+
 package estate
 
 import "slices"
@@ -9,6 +12,8 @@ func (s *Snapshot) Object(kind Kind, id string) any {
 	switch kind {
 	case KindUnit:
 		return objectIn(s.Units, func(u *Unit) bool { return string(u.ID) == id })
+	// People and devices are found by an index, all others by going through their lists, which are
+	// short.
 	case KindPerson:
 		if who := s.Person(PersonID(id)); who != nil {
 			return *who
@@ -43,6 +48,7 @@ func (s *Snapshot) Object(kind Kind, id string) any {
 	return nil
 }
 
+// objectIn gives the first object of a list that is the one, nil where none is.
 func objectIn[T any](list []T, is func(*T) bool) any {
 	at := slices.IndexFunc(list, func(x T) bool { return is(&x) })
 	if at < 0 {

@@ -1,4 +1,9 @@
 // This file lays edits over a snapshot.
+//
+// A change is a list of edits, each a whole object or its removal. What the estate would be with
+// the change is the snapshot with the edits laid over it: that is all there is to a what-if. The
+// copy shares every list that has no edit, and people and devices that were not edited by pointer,
+// which is how the core finds out what differs.
 
 package estate
 
@@ -224,6 +229,7 @@ func lay[T any](list []T, edits []Edit, places map[string]int, object func(any) 
 	if len(gone) == 0 {
 		return out, true
 	}
+	// What is kept is moved forward in the same memory, which nobody else has yet.
 	kept := out[:0]
 	for i := range out {
 		if !gone[i] {

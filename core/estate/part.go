@@ -1,4 +1,7 @@
 // This file cuts a few devices and people out of an estate.
+//
+// The small estate answers questions about one laptop without compiling all of them: everything
+// that depends on no other laptop comes out the same in it.
 
 package estate
 

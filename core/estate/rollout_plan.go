@@ -1,4 +1,8 @@
 // This file has rollout plans: the waves in which a change goes to laptops.
+//
+// A plan is part of the estate and has no state: how a change goes on is a rollout (package
+// rollout), which begins with a copy of the plan. Times of the day count in the zone of the moments
+// that are asked about.
 
 package estate
 

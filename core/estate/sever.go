@@ -1,4 +1,8 @@
 // This file takes out references to what is not there.
+//
+// A source of people or devices may deliver a laptop whose owner it does not deliver. Validation
+// would refuse the whole estate for that. Instead the reference is taken out, and is reported, so
+// that somebody can look at the source.
 
 package estate
 
@@ -111,6 +115,7 @@ func severPerson(p Person, unit func(UnitID) bool) (Person, []Loose) {
 		return p, nil
 	}
 	loose := []Loose{{KindPerson, string(p.ID), "unit", string(p.Unit)}}
+	// p is a copy.
 	p.Unit = ""
 	return p, loose
 }

@@ -1,4 +1,8 @@
 // This file implements targets and days.
+//
+// A target is written as text everywhere, such as unit:harbour-office, and is a small value that
+// can be compared and used as a key. A day is a text as well, in a form whose order is that of the
+// calendar.
 
 package estate
 

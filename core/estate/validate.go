@@ -1,5 +1,10 @@
 // This file checks a whole snapshot: ids, references, the tree of units, groups, and every value
 // against its definition.
+//
+// Validate looks at everything, and is used for imports. ValidateEdits is used for each key that
+// somebody types: it relies on the snapshot having been right before, and looks at what the edits
+// touch. Both gather all faults, so that somebody who corrects a file sees them at once. Conditions
+// and rules are compiled when they are read, and are right by then.
 
 package estate
 
@@ -53,18 +58,7 @@ func (s *Snapshot) Validate() problem.Faults {
 	v.units = index(v, KindUnit, s.Units, func(u *Unit) string { return string(u.ID) })
 	v.people = in(indexOf(v, KindPerson, s.People, personID))
 	v.devices = in(indexOf(v, KindDevice, s.Devices, deviceID))
-	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
-	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
-	index(v, KindException, s.Exceptions, func(e *Exception) string { return string(e.ID) })
-	index(v, KindRuling, s.Rulings, func(r *Ruling) string { return string(r.ID) })
-	index(v, KindSetting, s.Settings, func(d *setting.Definition) string { return string(d.ID) })
-	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
-	index(v, KindRolloutPlan, s.RolloutPlans, func(p *RolloutPlan) string { return string(p.ID) })
-	index(v, KindApprovalRule, s.ApprovalRules, func(r *ApprovalRule) string { return string(r.ID) })
-	index(v, KindBaseline, s.Baselines, func(b *Baseline) string { return string(b.ID) })
-	for i := range s.Settings {
-		v.settings[s.Settings[i].ID] = &s.Settings[i]
-	}
+	v.indexOthers(s)
 
 	// Order matters only for the report: faults come in the order of the format's lists.
 	v.unitTree(s.Units)
@@ -80,6 +74,23 @@ func (s *Snapshot) Validate() problem.Faults {
 	}
 	v.decisions(s, func(setting.ID) bool { return true })
 	return v.faults
+}
+
+// indexOthers checks the ids of all kinds but units, people and devices, and notes the places of
+// those that others name.
+func (v *validator) indexOthers(s *Snapshot) {
+	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
+	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
+	index(v, KindException, s.Exceptions, func(e *Exception) string { return string(e.ID) })
+	index(v, KindRuling, s.Rulings, func(r *Ruling) string { return string(r.ID) })
+	index(v, KindSetting, s.Settings, func(d *setting.Definition) string { return string(d.ID) })
+	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
+	index(v, KindRolloutPlan, s.RolloutPlans, func(p *RolloutPlan) string { return string(p.ID) })
+	index(v, KindApprovalRule, s.ApprovalRules, func(r *ApprovalRule) string { return string(r.ID) })
+	index(v, KindBaseline, s.Baselines, func(b *Baseline) string { return string(b.ID) })
+	for i := range s.Settings {
+		v.settings[s.Settings[i].ID] = &s.Settings[i]
+	}
 }
 
 // decisions checks what is short in every estate: exceptions, rulings, checks, rollout plans and
@@ -135,19 +146,8 @@ func (s *Snapshot) ValidateEdits(edits []Edit, there func(Kind, string) bool) (f
 	// The maps of people and devices are not made: a million laptops would be indexed for each
 	// edit.
 	v.people, v.devices = func(id string) bool { return there(KindPerson, id) }, func(id string) bool { return there(KindDevice, id) }
-	v.groups = index(v, KindGroup, s.Groups, func(g *Group) string { return string(g.ID) })
-	v.policies = index(v, KindPolicy, s.Policies, func(p *Policy) string { return string(p.ID) })
 	v.groupOf = func(g *Group) bool { return edited[KindGroup][string(g.ID)] }
-	index(v, KindException, s.Exceptions, func(e *Exception) string { return string(e.ID) })
-	index(v, KindRuling, s.Rulings, func(r *Ruling) string { return string(r.ID) })
-	index(v, KindSetting, s.Settings, func(d *setting.Definition) string { return string(d.ID) })
-	index(v, KindCheck, s.Checks, func(c *Check) string { return string(c.ID) })
-	index(v, KindRolloutPlan, s.RolloutPlans, func(p *RolloutPlan) string { return string(p.ID) })
-	index(v, KindApprovalRule, s.ApprovalRules, func(r *ApprovalRule) string { return string(r.ID) })
-	index(v, KindBaseline, s.Baselines, func(b *Baseline) string { return string(b.ID) })
-	for i := range s.Settings {
-		v.settings[s.Settings[i].ID] = &s.Settings[i]
-	}
+	v.indexOthers(s)
 	v.unitTree(s.Units)
 	some(edited[KindPerson], s.People, s.personAt, personID, func(i int) {
 		indexOf(v, KindPerson, s.People[i:i+1], personID)
@@ -318,6 +318,7 @@ func (v *validator) targets(path string, targets []Target) {
 func (v *validator) policy(at string, p *Policy) {
 	v.add(setting.OneOf(at+"/kind", p.Kind, setting.PolicyKinds)...)
 	v.add(setting.OneOf(at+"/state", p.State, States)...)
+	// Repair is the empty word: it is what holds where a policy says nothing.
 	if p.OnDrift != Repair {
 		v.add(setting.OneOf(at+"/on_drift", p.OnDrift, []OnDrift{"repair", Report})...)
 	}

@@ -1,5 +1,9 @@
 // This file checks the tree of units and the graph of groups: one root, no cycles, no more than the
 // greatest depth.
+//
+// The core follows both without looking for cycles, so that nothing is compiled that has one.
+// Faults name the cycle from its lowest place on, object by object, so that somebody sees where to
+// cut it.
 
 package estate
 
@@ -23,6 +27,7 @@ func (v *validator) unitDepth(units []Unit) {
 	var chain []int
 	for i := range units {
 		chain = chain[:0]
+		// A chain longer than the list of units goes in a circle.
 		for at := i; depth[at] == 0 && len(chain) <= len(units); {
 			chain = append(chain, at)
 			parent, there := v.units[string(units[at].Parent)]
@@ -34,6 +39,8 @@ func (v *validator) unitDepth(units []Unit) {
 		if len(chain) > len(units) {
 			return // in a circle, which is said elsewhere
 		}
+		// From the unit nearest to the root down: the depth of each parent is known when it is
+		// needed.
 		for k := len(chain) - 1; k >= 0; k-- {
 			at := chain[k]
 			depth[at] = 1
@@ -99,6 +106,7 @@ func (v *validator) groupGraph(groups []Group) {
 		g := &groups[i]
 		at := problem.Join("", string(KindGroup), i)
 		v.add(setting.OneOf(at+"/of", g.Of, GroupKinds)...)
+		// What listed ids must be the ids of.
 		members, word := v.people, "person"
 		if g.Of == OfDevices {
 			members, word = v.devices, "device"
@@ -159,6 +167,7 @@ func findCycles(n int, next func(int) []int) (cycles [][]int) {
 	var path []int
 	var visit func(int)
 	visit = func(i int) {
+		// open: on the path from the first node to this one. done: all that it leads to was seen.
 		state[i] = open
 		path = append(path, i)
 		for _, j := range next(i) {

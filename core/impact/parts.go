@@ -1,4 +1,8 @@
 // This file names the parts of a report, so that the laptops behind every number can be asked for.
+//
+// A report is computed anew when somebody asks for a part of it; nothing is stored under a name. So
+// names are made of what a part is about and not of its place: the same part of the same change has
+// the same name tomorrow.
 
 package impact
 
@@ -56,6 +60,7 @@ func ProblemKey(p *resolve.ProblemFound, gained bool) string {
 	return keyOf(word("problem", gained), append([]string{string(p.Check)}, p.From...)...)
 }
 
+// word gives the name of a kind of part for what is gained or cleared.
 func word(of string, gained bool) string {
 	if gained {
 		return of + "-gained"
@@ -88,6 +93,7 @@ func (r *Report) Part(name string) (devices resolve.Devices, ok bool) {
 			return m.Dropped, true
 		}
 	}
+	// Keys begin with the kind of part, which says where to look.
 	kind, _, _ := strings.Cut(name, "-")
 	switch kind {
 	case "alters":
@@ -133,6 +139,7 @@ func (r *Report) Ordered() []Transition {
 	for i := range r.Transitions {
 		order[i], counts[i] = i, r.Transitions[i].Devices.Len()
 	}
+	// Stable: transitions of equally many laptops stay by setting and value.
 	slices.SortStableFunc(order, func(a, b int) int {
 		x, y := &r.Transitions[a], &r.Transitions[b]
 		if x.Weaker != y.Weaker {

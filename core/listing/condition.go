@@ -1,4 +1,8 @@
 // This file has conditions on values, as they are written and as they are tested.
+//
+// A condition is text, so that it can stand in an address, on the command line and in a saved view:
+// unit=harbour, facts/ram_gb>=16, tags~field. Values have types and words have none: how they are
+// compared depends on the value.
 
 package listing
 

@@ -1,4 +1,10 @@
-// This file makes the tables of devices and of people: which fields they have, and where values come from.
+// This file makes the tables of devices and of people: which fields they have, and where values
+// come from.
+//
+// A table has one row for each object, in the order of ids, and a column for each field. A column
+// is a function from the row to its value. It is made when the field is first asked for: a list shows a few of
+// its columns, and must appear at once where there are 100,000 rows. A
+// column that costs one pass over the estate, such as groups, makes that pass then and is kept.
 
 package listing
 
@@ -25,6 +31,7 @@ func table(n int, fixed []string, facts map[string]bool, prefix string) *Table {
 		values:  map[string]func() Field{},
 		fields:  slices.Clone(fixed),
 	}
+	// Names come from a map. They are sorted, so that fields are always in the same order.
 	names := make([]string, 0, len(facts))
 	for name := range facts {
 		names = append(names, prefix+name)
@@ -70,6 +77,7 @@ var PersonFields = []string{"id", "name", "mail", "unit", "units", "groups", "de
 func Devices(plan *resolve.Plan) *Table {
 	snapshot := plan.Snapshot()
 	devices := slices.Clone(snapshot.Devices)
+	// Which facts there are is only known from the devices: agents and sources may report any.
 	facts := map[string]bool{}
 	for i := range devices {
 		for name := range devices[i].Facts {
@@ -102,6 +110,7 @@ func Devices(plan *resolve.Plan) *Table {
 	groups := sync.OnceValue(plan.GroupsOfDevices)
 	t.values["groups"] = sync.OnceValue(func() Field { return groupSizes(groups().Sizes()) })
 	t.make = func(field string) Column {
+		// A device without the fact gives the zero value, which counts as nothing.
 		if fact, ok := strings.CutPrefix(field, "facts/"); ok {
 			return func(row int) setting.Value { return devices[row].Facts[fact] }
 		}
@@ -145,7 +154,7 @@ func Devices(plan *resolve.Plan) *Table {
 	return t
 }
 
-// homesOf gives the home unit of each device.
+// homesOf gives the id of each device's home unit, by row. It is empty for a device that has none.
 func homesOf(plan *resolve.Plan, devices []*estate.Device) []string {
 	out := make([]string, len(devices))
 	for i, d := range devices {

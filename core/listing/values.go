@@ -1,4 +1,8 @@
 // This file counts which values a field has.
+//
+// The console offers them where somebody filters a list or writes a condition: the most frequent
+// first, with the number of rows. A field such as a serial number has a value for each row; only
+// the first 500 are kept of it, and how many there are in all.
 
 package listing
 

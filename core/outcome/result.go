@@ -1,3 +1,8 @@
+// This file has the records in which a resolution answers for one laptop: each setting with its
+// value, where that comes from, and what became of every candidate; the policies that do not apply,
+// with the reason; the problems that checks found. They are data without words, and the same
+// wherever they are shown.
+
 package outcome
 
 import (

@@ -1,3 +1,7 @@
+// This file has the closed lists of words of a resolution: statuses, ways to decide, levels,
+// reasons and fates. They are part of the contract (resolution.md) and of the API. Words are never
+// renamed; how people read them is up to the console and formats/report.
+
 package outcome
 
 import (

@@ -75,6 +75,7 @@ func (fs Faults) Error() string {
 // Sort orders by file, line, column, path and code, so that equal inputs give equal reports.
 func (fs Faults) Sort() {
 	slices.SortStableFunc(fs, func(a, b Fault) int {
+		// Faults of an input that is no file have no place, and are ordered by path.
 		return cmp.Or(cmp.Compare(a.Place.File, b.Place.File), cmp.Compare(a.Place.Line, b.Place.Line),
 			cmp.Compare(a.Place.Column, b.Place.Column), cmp.Compare(a.Path, b.Path), cmp.Compare(a.Code, b.Code))
 	})
@@ -112,6 +113,7 @@ func Split(path string) []string {
 	if path == "" {
 		return nil
 	}
+	// A pointer begins with a slash, before which there is nothing.
 	keys := strings.Split(path[1:], "/")
 	for i, k := range keys {
 		keys[i] = unescaper.Replace(k)

@@ -1,4 +1,9 @@
 // This file tells how far laptops are encrypted with a key that can be found again.
+//
+// It answers the question that an auditor asks: of the laptops that must be encrypted, how many
+// are, and of how many could a key be given out? A laptop is judged by what it reports of its
+// volumes, what policies demand, and which of its keys are stored. The keys themselves are nowhere
+// in this file.
 
 package recovery
 
@@ -173,6 +178,7 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 		}
 	}
 	switch {
+	// Nothing else is known of it, so nothing else is counted.
 	case !l.Reported || own == 0:
 		if l.Wanted {
 			in |= inNeverReported
@@ -190,9 +196,11 @@ func Judge(l *Laptop, now time.Time) (in Membership) {
 	}
 	for i := range l.Keys {
 		k := &l.Keys[i]
+		// A key that was replaced opens nothing any more.
 		if k.State != Current {
 			continue
 		}
+		// Somebody has seen the key. It must be replaced on the laptop.
 		if !k.Used.IsZero() {
 			in |= inNotRenewed
 		}

@@ -67,6 +67,7 @@ func Parse(text string) (Key, error) {
 	return Key{text}, nil
 }
 
+// unspaced gives a text without blanks and hyphens, which people write to keep groups apart.
 func unspaced(text string) string {
 	return strings.NewReplacer(" ", "", "-", "", "\t", "", "\n", "", "\u00a0", "").Replace(text)
 }
@@ -139,6 +140,7 @@ func (p Pattern) Fits(id Identifier) bool {
 // Spaced gives the identifier in groups of four digits, as the locked screen shows it.
 func (id Identifier) Spaced() string { return spaced(string(id)) }
 
+// spaced gives a text in groups of four characters with blanks between them.
 func spaced(text string) string {
 	var out strings.Builder
 	for i := 0; i < len(text); i++ {

@@ -1,3 +1,8 @@
+// This file names the settings that decide how disks are encrypted and recovery keys are kept. The
+// core resolves them like all others. The agent acts on them on the laptop; the service reads how
+// keys are to be kept, who may see them and when they must be replaced. They are the only settings
+// that the service knows by name.
+
 package recovery
 
 import "zenithridge.example/zridge/core/setting"

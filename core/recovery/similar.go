@@ -1,4 +1,9 @@
-// This file finds serial numbers that may have been meant by one that somebody reads from a worn label.
+// This file finds serial numbers that may have been meant by one that somebody reads from a worn
+// label.
+//
+// Somebody at the service desk hears the number on the telephone, from a person whose laptop does
+// not start. Giving out the key of another laptop helps nobody, so the answer is a list with the
+// places that differ, and a person decides.
 
 package recovery
 
@@ -90,6 +95,7 @@ func distance(asked, serial string) (cost int, differs []int) {
 		n++
 	}
 	text := plain[:n]
+	// Too many characters are missing or too much.
 	if absolute(n-len(asked))*costOther > maxCost {
 		return maxCost + 1, nil
 	}
@@ -132,6 +138,8 @@ func costOf(asked, is byte) int {
 // differences gives the places of a serial number that are otherwise than what was asked: what is between the part that
 // both begin with and the part that both end with.
 func differences(asked string, text []byte, places []int) (differs []int) {
+	// from: where both cease to be alike; to and end: behind the last character of the part that
+	// differs.
 	from, to, end := 0, len(text), len(asked)
 	for from < to && from < end && costOf(asked[from], text[from]) == 0 {
 		from++
@@ -140,6 +148,8 @@ func differences(asked string, text []byte, places []int) (differs []int) {
 		to, end = to-1, end-1
 	}
 	for at := from; at < to; at++ {
+		// Parts of the same length are compared character by character. Otherwise all of the part
+		// differs.
 		if to-from != end-from || costOf(asked[at], text[at]) > 0 {
 			differs = append(differs, places[at])
 		}

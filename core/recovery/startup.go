@@ -1,3 +1,7 @@
+// This file says in sentences what a person meets at the next start of a laptop, so that whoever
+// writes a policy for the start of the system disk, and whoever has to tell people, knows it
+// beforehand.
+
 package recovery
 
 import (
@@ -16,7 +20,9 @@ const (
 // which they meet it; nothing where the values do not alter the start. of gives the value of a setting; nothing where
 // there is none.
 func AtNextStart(of func(setting.ID) setting.Value) (out []string) {
+	// Without a value of its own, what is said of the start counts.
 	extra := of(StartupExtra)
+	// asks: the person must have or know something, and may lose or forget it.
 	asks := false
 	if of(EncryptionRequired).Bool() {
 		if of(Silent).Bool() {
@@ -26,6 +32,7 @@ func AtNextStart(of func(setting.ID) setting.Value) (out []string) {
 		}
 	}
 	if extra.IsNothing() || extra.Bool() {
+		// A chip takes no PIN that is shorter, whatever the policy says.
 		length := max(of(PINLength).Integer(), leastPIN)
 		if of(StartupPIN).Text() == Require {
 			asks = true
@@ -47,6 +54,7 @@ func AtNextStart(of func(setting.ID) setting.Value) (out []string) {
 				"its firmware was altered it asks for the recovery key.")
 		}
 	}
+	// Nobody can forget anything.
 	if !asks {
 		return out
 	}

@@ -1,4 +1,8 @@
-// This file has everybody with the groups of people that they are in.
+// This file goes through subjects block by block, on one thread or on all, and has the table of all
+// people with the groups that they are in.
+//
+// Laptops with their owners are the usual subjects. People by themselves are asked about where
+// somebody else than the owner signs in, and where a group of people is counted.
 
 package resolve
 

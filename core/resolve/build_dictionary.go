@@ -1,5 +1,9 @@
 // This file builds the dictionary of a plan: definitions with their outcomes and forced values, and
 // checks.
+//
+// A company rarely edits definitions, and an edit of one costs a new decision of that setting for
+// all laptops. The index of a setting, with its ranked entries, is kept in the same place
+// (settingIndex) and is filled by decisions later.
 
 package resolve
 
@@ -71,6 +75,7 @@ func (b *builder) dictionary() {
 		// may be new or gone.
 		for _, at := range p.forced {
 			c := &p.settings[at]
+			// The list is shared with the plan before.
 			c.forced = slices.Clone(c.forced)
 			for i := range c.forced {
 				f := &c.forced[i]
@@ -119,6 +124,7 @@ func (p *Plan) looksOf(f *intern.Formula) (settings []int, subjects, whole bool)
 	f.Each(func(t *intern.Test) {
 		whole = whole || t.Whole
 		for _, l := range t.Looks {
+			// Anything else that it looks at is a fact of the laptop or of the person.
 			if l.Variable != "settings" {
 				subjects = true
 			} else if at, known := p.settingAt.Number(setting.ID(l.Field)); known {

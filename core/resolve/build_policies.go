@@ -1,5 +1,9 @@
 // This file builds the policies of a plan: their entries, and their audiences with numbers in place
 // of ids.
+//
+// Most edits are of one policy, and most of these of one value. What such an edit costs is decided
+// here: the more precisely the difference between the policy before and after is noted, the fewer
+// laptops and settings are computed again.
 
 package resolve
 
@@ -226,12 +230,14 @@ func (b *builder) retarget() {
 		if pol.Policy == nil || b.changes.policies[at] {
 			continue
 		}
+		// The unit that bounds the policy is found by number as well.
 		otherBound := pol.Within != "" && elsewhere(estate.Target{Kind: estate.ToUnit, ID: string(pol.Within)})
 		others := numbers &&
 			(otherBound || slices.ContainsFunc(pol.Audience.Include, elsewhere) || slices.ContainsFunc(pol.Audience.Exclude, elsewhere))
 		if !others && !pol.audience.Names(moved) {
 			continue
 		}
+		// The audience is numbered anew, with empty matches.
 		again := policy{Policy: pol.Policy}
 		p.resolveTargets(&again)
 		again.entries = pol.entries

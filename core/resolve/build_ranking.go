@@ -1,5 +1,9 @@
 // This file orders the entries for each setting by precedence, with the exceptions of the day and
 // the rulings.
+//
+// A setting has one index (decide.Index), the same for all laptops: which entry goes before which
+// does not depend on the laptop, only which of them apply there does. An edit of one policy puts
+// the entries of that policy into the order anew and leaves the others where they are.
 
 package resolve
 
@@ -132,6 +136,8 @@ func (b *builder) takeExceptions() {
 		decide.Exception
 		target match.Target
 	}
+	// Exceptions by number of the setting. The targets are kept beside them: decide looks at rows,
+	// and does not know targets.
 	lists := map[int][]exempting{}
 	for i := range p.snapshot.Exceptions {
 		x := &p.snapshot.Exceptions[i]
@@ -175,6 +181,7 @@ func (b *builder) takeExceptions() {
 // for all laptops.
 func (b *builder) takeRulings() {
 	p := b.next
+	// Rulings have no order: for two policies of one setting there is one, or none.
 	all := map[int]map[decide.Ruling]bool{}
 	for _, r := range p.snapshot.Rulings {
 		if at, known := p.settingAt.Number(r.Setting); known {

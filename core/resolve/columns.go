@@ -1,4 +1,11 @@
 // This file codes the facts and attributes that rules read, by row.
+//
+// A column is a field of devices or of people, such as device.os or person.title. Each
+// value that occurs has a small number, its code, which stays the same as long as the generation
+// lives; 0 is "no value". Codes lie in blocks of rows, like sets. A rule is then evaluated once for
+// each code of a block, and its rows are found without looking at any laptop.
+//
+// Only columns that some rule reads are kept.
 
 package resolve
 
@@ -21,6 +28,7 @@ func (b *builder) columns() {
 	if p.needed = was.needed; len(b.changes.groups)+len(b.changes.policies)+len(b.checks) > 0 || b.dictionaryAltered || was == nothing {
 		p.needed = b.neededColumns()
 	}
+	// Codes is by number of the column, which all plans of a generation share.
 	for _, c := range p.needed {
 		for len(p.Codes) <= c.Number {
 			p.Codes = append(p.Codes, nil)
@@ -57,6 +65,7 @@ func (b *builder) neededColumns() []*intern.Column {
 	for _, field := range []string{"os", "os_version", "edition", "unit"} { // needed for platforms, support and units in any case
 		needed[p.Gen.Column(match.DeviceLook(field))] = true
 	}
+	// take notes the columns of every test of a formula; nil: no formula.
 	take := func(f *intern.Formula) {
 		f.Each(func(t *intern.Test) {
 			for _, c := range t.Columns {
@@ -107,6 +116,7 @@ func (b *builder) columnStands(c *intern.Column) bool {
 func (b *builder) coded(c *intern.Column, before [][]uint32) [][]uint32 {
 	p := b.next
 	var key []byte
+	// key is a buffer in which the value is looked up; Code gives it back for the next value.
 	code := func(at int) (code uint32) {
 		code, key = c.Code(p.ValueIn(c, at), key)
 		return code
@@ -146,6 +156,7 @@ func blocksCoded(n int, before [][]uint32, touched []bitset.Packed, code func(in
 			codes = before[block]
 			shared := true
 			rows.Clear()
+			// Rows that were not touched have the values that they had.
 			if block < len(touched) {
 				touched[block].Into(&rows)
 			}

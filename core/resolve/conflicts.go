@@ -1,4 +1,9 @@
 // This file lists the conflicts of a resolution.
+//
+// A conflict is an outcome of a setting like any other: policies of the same precedence want
+// different values, and no ruling prefers one. It is listed once for each setting and each set of
+// policies, with all laptops on which these conflict. Values are those that the policies have;
+// candidates are found for one of the laptops and hold for all.
 
 package resolve
 

@@ -1,4 +1,9 @@
 // This file has sets of laptops of a plan.
+//
+// Devices is the type in which all answers of the core give laptops. It is a list of packed sets of
+// rows, block by block, with the plan that gives rows their ids. Counting and combining sets needs
+// no ids; they are looked up when somebody lists the laptops. A set that comes out of a comparison
+// may have laptops that one of the two plans lacks, so it knows both.
 
 package resolve
 
@@ -133,6 +138,7 @@ func (d Devices) First(n int) []estate.DeviceID {
 	}
 	// Keeping the n least in order costs less than sorting all, where n is small.
 	if n < len(ranks)/8 { // the least few without sorting all
+		// Invariant: least has the lowest ranks of those seen so far, at most n of them, in order.
 		least := ranks[:0:0]
 		for _, r := range ranks {
 			if len(least) == n && r > least[n-1] {
@@ -261,6 +267,7 @@ func (d Devices) Or(others ...Devices) (out Devices) {
 	// Sets are added up in one table of unpacked blocks and packed once, which is faster than one
 	// after the other.
 	for _, e := range append([]Devices{d}, others...) {
+		// The zero Devices has no plan; the first set that has one gives it.
 		out.plan, out.was = cmp.Or(out.plan, e.plan), cmp.Or(out.was, e.was)
 		if more := e.end() - len(rows); more > 0 {
 			rows = append(rows, make(intern.DeviceSet, more)...)

@@ -1,4 +1,8 @@
 // This file writes out what is decided for one subject, with every reason, as records.
+//
+// Reasons has numbers; the records here have ids, values and words of the contract, and are what
+// the API, the command line and comparisons with other programs get. Making them costs more than
+// deciding, so lists of many laptops ask for Outcomes instead.
 
 package resolve
 
@@ -58,6 +62,7 @@ func (r *Reasons) Result() *outcome.Result {
 	if r.who != intern.None {
 		out.Person = p.People.At(r.who).ID
 	}
+	// Policies that do not apply are matched again, one by one, for their reasons.
 	s := p.subject(r.dev, r.who)
 	defer s.done()
 	out.NotApplying = s.notApplying()

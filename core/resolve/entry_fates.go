@@ -1,4 +1,12 @@
 // This file counts the fates of every policy's entry for a setting over laptops.
+//
+// A candidate has one fate on each laptop that it reaches: it wins, or something beats it (see
+// outcome.Fate). The fates are sets of rows of a block, as the decider reports them to an observer;
+// here they are counted. What has been counted is kept (kept_answers.go), since the console asks
+// for the same numbers on several pages.
+//
+// The file also answers which laptops lack support of a setting, on which laptops a value is
+// forced, and on which laptops each policy's value won.
 
 package resolve
 
@@ -55,6 +63,7 @@ func (p *Plan) FatesBySetting(ids []setting.ID, among Devices, beside estate.Pol
 			}
 		}
 	}
+	// Everything was known already.
 	if !slices.ContainsFunc(indices, func(c *settingIndex) bool { return c != nil }) {
 		return out
 	}
@@ -121,6 +130,9 @@ func (f *fateCounter) block(w *worker, among Devices) {
 		// Observations live in sets put aside, which are used again for the next setting.
 		w.DropAside()
 		here := w.Aside()
+		// An entry reaches a laptop if its policy applies there and the laptop supports the
+		// setting. s.Rank is the place of the entry in the order of precedence, by which counts are
+		// kept.
 		for _, s := range w.candidates(c, &w.Dom) {
 			is := &f.counts[i][s.Rank]
 			rows := w.reachedBy(c, &s, &w.Dom)
@@ -131,6 +143,8 @@ func (f *fateCounter) block(w *worker, among Devices) {
 		if asked.Empty() {
 			continue
 		}
+		// The decision is made once more, for the laptops asked about, with an observer that
+		// records the fate of each candidate.
 		seen := w.observe(c, asked)
 		for k := range seen.became {
 			// A candidate has one fate on each laptop, so each laptop is counted once.
@@ -182,6 +196,8 @@ func (f *fateCounter) beside(w *worker, seen *observed, counts []fateCount) {
 		if c.Policy == f.other {
 			continue
 		}
+		// What this entry became is intersected with what the other one became. A row is in one
+		// fate of each, so that no laptop is counted twice.
 		count := &counts[c.Rank].beside
 		for fate, rows := range seen.became[k] {
 			switch {
@@ -217,6 +233,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 			}
 			sum.beside.add(count.beside)
 		}
+		// An entry that reaches nobody is left out: it has no fates.
 		if sum.devices == 0 {
 			continue
 		}
@@ -236,6 +253,7 @@ func (p *Plan) entryFates(c *settingIndex, at int, threads []*fateCounter) []Ent
 			}
 		}
 	}
+	// Entries come in order of precedence, policies are listed by id.
 	out := make([]EntryFates, 0, len(by))
 	for _, s := range by {
 		out = append(out, *s)
@@ -259,6 +277,7 @@ func (w *EstateResolution) Forced(id setting.ID) Devices {
 	if !known || len(w.plan.settings[at].forced) == 0 {
 		return Devices{}
 	}
+	// forcedRows gives the rows of a block whose decided value was replaced by a forced one.
 	found := Devices{plan: w.plan}
 	w.plan.eachBlock(w.plan.Laptops(), func(k *worker) { found.add(k.Block, w.forcedRows(k, at, k.Block)) })
 	return found
@@ -282,6 +301,8 @@ func (p *Plan) Lacking(id setting.ID) map[setting.Unsupported]Devices {
 // SupportUnknown gives the laptops of which it is not known whether they support a setting: its
 // condition on what the laptop can do fails there. They count as supported.
 func (p *Plan) SupportUnknown(id setting.ID) Devices {
+	// Only conditions on what a laptop can do (support.Needs) may fail. Platform, version and
+	// edition are always known.
 	if at, there := p.settingAt.Number(id); !there || len(p.settings[at].support.Needs) == 0 {
 		return Devices{}
 	}
@@ -295,6 +316,8 @@ func (p *Plan) support(id setting.ID) (out keptLacking, limited bool) {
 	if !there || len(p.settings[at].Def.Supports) == 0 {
 		return out, false
 	}
+	// Support depends on the definition and the laptops alone. The answer serves later plans too,
+	// as long as both are the same.
 	def := p.settings[at].Def
 	if out, known := p.keptLacking(def); known {
 		return out, true
@@ -302,6 +325,7 @@ func (p *Plan) support(id setting.ID) (out keptLacking, limited bool) {
 	found, unknown := newGatherer[setting.Unsupported](p), Devices{plan: p}
 	p.eachBlock(p.Laptops(), func(w *worker) {
 		lacking := w.lacking(&p.settings[at])
+		// A laptop that lacks support for several reasons is in the set of the first.
 		for number, why := range setting.Unsupporteds {
 			if rows := lacking.By[number]; rows != nil {
 				found.add(why, w.Block, rows)
@@ -311,6 +335,8 @@ func (p *Plan) support(id setting.ID) (out keptLacking, limited bool) {
 			unknown.add(w.Block, lacking.Unknown)
 		}
 	})
+	// What is kept must not hold the plan alive, so sets are kept without it (Bare) and get a plan
+	// again when they are asked for (On).
 	out = keptLacking{p.ground(), def, map[setting.Unsupported]Devices{}, unknown.Bare()}
 	for why := range found.sets {
 		out.by[why] = found.devices(why).Bare()
@@ -328,6 +354,7 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 	}
 	found := newGatherer[estate.PolicyID](p)
 	p.eachBlock(p.Laptops(), func(w *worker) {
+		// dom: the laptops of the block that were asked about and are there.
 		dom := w.Keep()
 		among.block(w.Block).Into(dom)
 		dom.And(&w.Dom)
@@ -337,6 +364,8 @@ func (p *Plan) Winners(id setting.ID, among Devices) map[estate.PolicyID]Devices
 		w.DropAside()
 		seen := w.observe(&p.settings[at], dom)
 		for k := range seen.in {
+			// Several policies may have won on the same laptop, with equal values or with values
+			// that are put together.
 			if won := seen.became[k][outcome.Won]; won != nil {
 				found.add(p.settings[at].Entries[seen.in[k].Rank].PolicyID, w.Block, won)
 			}

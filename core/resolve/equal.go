@@ -1,4 +1,9 @@
 // This file tells whether two objects of an estate say the same.
+//
+// A source that is read again, or a file that is imported, gives new objects of which most are as
+// they were. Only what differs in something that resolution reads is computed again. Titles,
+// reasons and notes are not compared. When in doubt an object counts as altered: that costs time
+// and is never wrong.
 
 package resolve
 

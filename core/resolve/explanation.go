@@ -1,5 +1,11 @@
 // This file resolves one subject with every reason: match, decide, force, check. Results are stored
 // compactly.
+//
+// It is no second algorithm. The subject is a set with one row, given to the same matcher and the
+// same decider as the blocks of the estate, with an observer that records the fate of each
+// candidate. Most settings of a laptop are decided by their first candidate, which byLead finds
+// without building sets. Results are kept
+// as numbers in four lists, and become records (effective.go) when somebody asks.
 
 package resolve
 
@@ -230,6 +236,8 @@ func (p *Plan) reasons(dev, signedIn int) *Reasons {
 	// The buffers stay with the worker; the result gets lists of exactly its size.
 	*scratch = Reasons{settled: d.settled, became: d.became, ranks: d.ranks, items: d.items}
 	d.settled, d.became, d.ranks, d.items = slices.Clone(d.settled), slices.Clone(d.became), slices.Clone(d.ranks), slices.Clone(d.items)
+	// Forced values and checks read settings of both sides; facts that they read are the laptop's
+	// and its owner's for forced values, and of the person who signs in for checks.
 	d.force(owner)
 	user.Stage = d
 	for _, at := range p.byCheck {
@@ -253,6 +261,7 @@ func (p *Plan) explainOne(id estate.DeviceID, of setting.ID) *outcome.Setting {
 	}
 	s := p.subject(dev, p.Devices.At(dev).OwnerAt)
 	defer s.done()
+	// Only the policies that have an entry for the setting are matched.
 	s.findPoliciesOf(p.settings[at].Keys)
 	d := &explanation{Reasons: &Reasons{plan: p, dev: dev, who: s.who}, at: make([]int32, len(p.settings))}
 	// The candidates are those entries of the setting whose policy applies to the subject at the
@@ -282,6 +291,8 @@ func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []d
 	if s.detaching || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
 		return false
 	}
+	// DecideByLead appends the fate and the rank of every
+	// candidate where the first one decides alone. Where it does not, both lists stay as they are.
 	number, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
 	// No candidate: the setting does not appear.
 	if !ok || len(became) == len(d.became) {
@@ -303,6 +314,7 @@ func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []d
 // decide decides one setting among the candidates, and adds it where it appears.
 func (d *explanation) decide(s *subject, at int) {
 	c := &d.plan.settings[at]
+	// Without candidates only an exception can set it.
 	if len(d.in) == 0 && len(c.Exceptions) == 0 {
 		return
 	}
@@ -357,6 +369,7 @@ func (r *Reasons) decidedValue(i int) setting.Value {
 		return c.Outcomes.Of(d.outcome).Value
 	}
 	var values []*setting.Value
+	// Items are put together in the order of their numbers; Union sorts them.
 	for _, number := range r.itemsOf(i) {
 		values = append(values, &c.Outcomes.Of(number).Value)
 	}

@@ -1,4 +1,7 @@
 // This file says what values expressions find in the fields of laptops and people.
+//
+// Whoever writes a rule is offered the fields that there are and the values that they have. The
+// answers depend on people and laptops alone, and stay while policies are edited.
 
 package resolve
 
@@ -25,6 +28,7 @@ func (p *Plan) FieldValues(look rule.Look, most int) (values []setting.Value, kn
 
 // findFieldValues goes through all laptops, or people.
 func (p *Plan) findFieldValues(look rule.Look, most int) (out fieldAnswer) {
+	// A column of its own: nothing of it is numbered or kept.
 	column := &intern.Column{Look: look}
 	n := p.Devices.Len()
 	if look.Variable == "person" {

@@ -1,4 +1,9 @@
 // This file finds which settings must be decided again in a block, and on which rows.
+//
+// Four things make a setting come out otherwise: another definition, exception or ruling; another
+// entry; a policy that begins or ceases to apply; and a laptop that supports other settings or is
+// detached from others. Each of them marks rows for the settings that it concerns. A setting
+// without marked rows keeps its outcomes.
 
 package resolve
 

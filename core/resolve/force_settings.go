@@ -1,4 +1,12 @@
-// This file applies forced values and runs checks in a block, and lets their conditions read settings.
+// This file applies forced values and runs checks in a block, and lets their conditions read
+// settings.
+//
+// Both come after all settings of the block are decided. A forced value replaces the value of a
+// setting where a condition holds, for example "off" where another setting makes it meaningless.
+// Its condition sees the decided values, never forced ones, so that no order among forced values
+// matters. A check finds combinations that are wrong; its condition sees the values after forcing.
+//
+// Each is evaluated only on rows where something that its condition reads differs from before.
 
 package resolve
 
@@ -34,6 +42,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 		if f.subjects {
 			mask.Or(h.touched)
 		}
+		// A condition that reads settings by computed names may depend on any of them.
 		if f.whole {
 			for _, l := range h.next.bySetting {
 				add(h.altered.Known(l, h.Epoch))
@@ -76,6 +85,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 		open.AndNot(to)
 		// Where the decided value equals the forced one, nothing is forced: the value keeps the
 		// policy that it comes from.
+		// Equal values have the same code in the column of the setting, however they came about.
 		same, _ := c.Outcomes.Column.Code(c.forced[i].Value, nil)
 		equal := h.Temp()
 		equal.Clear()
@@ -102,6 +112,7 @@ func (h *blockUpdater) forceSetting(at int, stage *blockSettings) {
 	}
 	if is, altered := h.mergeOutcomes(h.outcomesOf(at, false), mask); altered {
 		h.setOutcomes(at, false, is)
+		// Checks that read this setting are run again on these rows.
 		h.final.Of(at, h.Epoch, &h.Arena).Or(mask)
 	}
 }
@@ -183,6 +194,7 @@ func (s *blockSettings) partOf(at int, within *bitset.Set, yield func(code uint3
 func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[string]any)) {
 	// Rows are taken in portions, so that the maps of a portion fit into the cache.
 	const atOnce = 512
+	// left holds the rows that are still to be given.
 	left := s.Keep()
 	left.Copy(of)
 	some, here := s.Keep(), s.Keep()
@@ -200,6 +212,8 @@ func (s *blockSettings) Settings(of *bitset.Set, yield func(row int, all map[str
 		for _, at := range s.next.bySetting {
 			c := &s.next.settings[at]
 			s.worker.splitByOutcome(c, s.outcomesOf(at, s.decided), some, func(o *intern.Outcome, v setting.Value, _ uint32, rows *bitset.Set) {
+				// Conditions see settings that are set. Conflicts, and settings that are left
+				// unset, are absent from the map.
 				if o == nil || o.Status != outcome.Set {
 					return
 				}

@@ -1,4 +1,9 @@
 // This file builds groups: listed members, and the order in which groups are computed.
+//
+// A plan that is made of another takes over whatever did not alter. groupsOf compares the two lists
+// of groups and notes in b.changes.groups which groups must be computed for all laptops. Three more
+// methods correct the sets of listed members where people and laptops came, went or changed hands:
+// unlist, relist and listArrived. Rules and nested groups are evaluated later, by recompute.
 
 package resolve
 
@@ -26,6 +31,8 @@ func (b *builder) groupsOf() {
 		p.Groups, p.GroupAt, p.ofGroup = was.Groups, was.GroupAt, was.ofGroup
 		p.GroupOrder, p.DetachingGroups = was.GroupOrder, was.DetachingGroups
 	} else {
+		// Groups keep their numbers from plan to plan. A number of a group that is gone may be
+		// given to a new one.
 		p.GroupAt = was.GroupAt.With(d.Gone, intern.IDsAt(p.snapshot.Groups, d.Fresh, groupID))
 		p.Groups = make([]match.Group, p.GroupAt.N)
 		p.ofGroup = make([]int32, len(p.snapshot.Groups))
@@ -51,6 +58,8 @@ func (b *builder) groupsOf() {
 			if !known {
 				*is = match.Group{Group: g}
 			}
+			// Laptops of a group that begins or ceases to detach something inherit other settings,
+			// although no membership alters.
 			if !known || !sameDetached(was.Groups[before].Detach, g.Detach) {
 				b.detached = append(b.detached, p.Target(estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}))
 			}
@@ -59,6 +68,7 @@ func (b *builder) groupsOf() {
 				is.People, is.Listed, is.Absent = lister.list(g)
 				b.listedAnew[at] = true
 			}
+			// A change of title, or of what is detached, leaves the members as they are.
 			if !known || was.Groups[before].Of != g.Of || !sameMembers(was.Groups[before].Group, g) || !sameRule(was.Groups[before].Rule, g.Rule) ||
 				!slices.Equal(was.Groups[before].Groups, g.Groups) {
 				b.changes.groups[at] = true
@@ -101,6 +111,7 @@ func (b *builder) groupsOf() {
 	p.ownGroups(was)
 	for i := range p.Groups {
 		g := &p.Groups[i]
+		// Blocks that are new have no members yet. recompute fills them.
 		g.Rows, g.Listed = engine.PadBlocks(g.Rows, p.Blocks()), engine.PadBlocks(g.Listed, p.Blocks())
 	}
 }
@@ -164,6 +175,8 @@ func (p *Plan) owned() (first, next []int32) {
 	for i := range first {
 		first[i] = intern.None
 	}
+	// From the last device to the first, so that a chain is in rising order: each device goes to
+	// the front of its owner's chain.
 	for at := p.Devices.Len() - 1; at >= 0; at-- {
 		if o := *p.Owner.At(at); o != intern.None {
 			next[at], first[o] = first[o], int32(at)
@@ -178,6 +191,7 @@ func (p *Plan) owned() (first, next []int32) {
 func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed, absent bool) {
 	if g.Of == estate.OfPeople {
 		// A listed person brings every laptop that they own.
+		// The chains are made when the first group of people is listed, and serve all that follow.
 		first, next := l.owned()
 		for _, id := range g.Members {
 			at, known := l.p.PersonAt.Number(estate.PersonID(id))
@@ -203,7 +217,7 @@ func (l *lister) list(g *estate.Group) (people, laptops []bitset.Packed, absent 
 	return people, packAll(l.devices), absent
 }
 
-// packAll packs sets and clears them.
+// packAll packs the sets of each block and clears them for the next group. An empty set is nil.
 func packAll(sets []bitset.Set) []bitset.Packed {
 	out := make([]bitset.Packed, len(sets))
 	for i := range sets {
@@ -234,6 +248,8 @@ func (b *builder) unlist(gone []estate.PersonID) {
 			var rows bitset.Set
 			g.People[block].Into(&rows)
 			rows.Remove(row)
+			// The list is shared with the plan before and is copied before one of its blocks is
+			// replaced. Absent: the group still lists the id, which may come back.
 			g.People = slices.Clone(g.People)
 			g.People[block] = rows.Pack()
 			g.Absent = true
@@ -259,7 +275,8 @@ func (b *builder) listArrived() {
 	}
 }
 
-// sameDevice tells whether a number is a laptop that it was before, whoever owns it.
+// sameDevice tells whether a number is the laptop that it was before, whoever owns it. A number
+// that got free may have been given to another laptop.
 func (b *builder) sameDevice(dev int) bool {
 	if dev >= b.was.Devices.Len() {
 		return false
@@ -274,6 +291,7 @@ func (b *builder) stays(dev int) bool {
 		return false
 	}
 	was, is := b.was.Devices.At(dev), b.next.Devices.At(dev)
+	// A free number was and is nobody.
 	if was.Device == nil && is.Device == nil {
 		return true
 	}
@@ -306,6 +324,8 @@ func (b *builder) relist() {
 			if g.Group == nil || b.listedAnew[at] {
 				continue
 			}
+			// now: the listed laptops of this block before. It is opened into listed at the first
+			// row that differs, and packed again once at the end.
 			var now bitset.Packed
 			if block < len(g.Listed) {
 				now = g.Listed[block]
@@ -337,6 +357,7 @@ func (b *builder) relist() {
 			}
 			if altered {
 				g.Listed = slices.Clone(g.Listed)
+				// The block may be new in this plan.
 				for len(g.Listed) <= block {
 					g.Listed = append(g.Listed, nil)
 				}

@@ -1,5 +1,11 @@
 // This file says what a unit or a group inherits: what arrives from above, what is overridden by
 // what, and what does not arrive at all.
+//
+// Each setting is decided again with an observer, for the laptops of the place. Every candidate has
+// a level there; its level compared with that of the place tells whether it comes from above, from
+// here, from beside (another group) or from closer. Laptops are then counted by fate. A setting can
+// be inherited on some laptops of a place and overridden on others, so each answer is a number of
+// laptops.
 
 package resolve
 
@@ -65,6 +71,8 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 	asked := p.bySetting
 	if len(settings) > 0 {
 		asked = nil
+		// An id that the dictionary does not have is left out; an id that was named twice is
+		// answered once.
 		for _, id := range slices.Compact(slices.Sorted(slices.Values(settings))) {
 			if s, known := p.settingAt.Number(id); known {
 				asked = append(asked, s)
@@ -80,6 +88,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 				return
 			}
 			for _, s := range asked {
+				// A setting without entries has nothing to inherit.
 				if c := &p.settings[s]; len(c.Ranked) > 0 {
 					// The sets of the setting before are not needed any more.
 					w.DropAside()
@@ -91,6 +100,7 @@ func (p *Plan) Inheritance(t estate.Target, settings ...setting.ID) []Inherited 
 	})
 	var out []Inherited
 	for _, s := range asked {
+		// No arrivals: nothing brings the setting to the place.
 		if found[s].arrivals != nil {
 			out = append(out, found[s].made(p.settings[s].Def.ID))
 		}
@@ -122,7 +132,8 @@ func (p *Plan) whence(s *decide.Ranked, t estate.Target) outcome.Whence {
 	return outcome.FromHere
 }
 
-// inheritCount adds up what was seen of a setting in all blocks.
+// inheritCount adds up what was seen of a setting in all blocks. Its Inherited holds the counts so
+// far, without Setting and Arrivals, which made fills in.
 type inheritCount struct {
 	guard sync.Mutex
 	Inherited
@@ -154,6 +165,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	if !somebody {
 		return
 	}
+	// Sets are local to the thread up to here; from here on counts are shared.
 	g.guard.Lock()
 	defer g.guard.Unlock()
 	if g.arrivals == nil {
@@ -211,6 +223,7 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 			}
 			g.arrivals[of] = is
 		}
+		// not collects the laptops on which this entry is not in effect although it arrives.
 		is.Devices += reached.Len()
 		not.Clear()
 		for word, rows := range s.became[i] {
@@ -256,6 +269,8 @@ func (g *inheritCount) add(s *observed, place *bitset.Set, c *settingIndex, t es
 	g.Locked += locked.Len()
 	g.Overridden += beaten.Len()
 	g.Detached += apart.Len()
+	// A list that is put together may come from above and from here on the same laptop: it counts
+	// as coming from above.
 	inEffect.AndNot(&above)
 	g.Own += inEffect.Len()
 	g.Clashing += clashing.Len()
@@ -273,6 +288,7 @@ func (g *inheritCount) made(id setting.ID) Inherited {
 		for _, x := range slices.Sorted(maps.Keys(a.exceptions)) {
 			a.Beaten = append(a.Beaten, Beaten{Exception: x, Devices: a.exceptions[x]})
 		}
+		// Stable: policies of equal numbers stay by id, and come before exceptions.
 		slices.SortStableFunc(a.Beaten, func(x, y Beaten) int { return cmp.Compare(y.Devices, x.Devices) })
 		out.Arrivals = append(out.Arrivals, a.Arrival)
 	}

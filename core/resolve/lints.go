@@ -1,5 +1,11 @@
 // This file finds what has no effect: entries, policies, groups and exceptions, and rules that
 // fail.
+//
+// An entry that never wins, or that wins and could be left out without any setting coming out
+// differently, is a leftover that misleads whoever reads the policy. To know this for certain, the
+// estate is decided again without the entry. That is expensive, so a block is only decided for
+// settings with an entry of which nothing is known yet (open), and recording stops as soon as an
+// entry is known to do something.
 
 package resolve
 
@@ -90,7 +96,7 @@ func (l *linter) conditions(w *worker) {
 // failingCount counts the rows on which the condition of a policy fails.
 type failingCount struct{ n *int }
 
-// Not, Includes and Excludes are not counted.
+// Not, Includes and Excludes are not counted: only a condition that fails is a finding.
 func (failingCount) Not(outcome.Reason, *bitset.Set)     {}
 func (failingCount) Includes(*match.Target, *bitset.Set) {}
 func (failingCount) Excludes(*match.Target, *bitset.Set) {}
@@ -118,6 +124,7 @@ func (p *Plan) Lints() []outcome.Lint {
 			mine.conditions(w)
 		}
 	})
+	// Records of threads are merged in any order: counts add up, and the rest is joined by "or".
 	for _, one := range all {
 		l.add(one)
 	}
@@ -126,6 +133,7 @@ func (p *Plan) Lints() []outcome.Lint {
 		for at := range p.policies {
 			pol := &p.policies[at]
 			for levelAt := range pol.audience.Levels {
+				// No rows yet. Match gives the levels that have some.
 				*w.matchBuffer(at, levelAt) = levelMatch{epoch: w.Epoch}
 			}
 			w.Match(&pol.audience, nil, func(levelAt int, rows *bitset.Set) {
@@ -198,6 +206,7 @@ func (p *Plan) lintObjects() (lints []outcome.Lint) {
 		name([]estate.Target{p.snapshot.Exceptions[i].Target})
 	}
 	for at := range p.Groups {
+		// A member group has an effect through the group that lists it.
 		for _, member := range p.Groups[at].Nested {
 			named[member] = true
 		}
@@ -221,6 +230,7 @@ func (p *Plan) lintObjects() (lints []outcome.Lint) {
 	}
 	var expired []outcome.Lint
 	for i := range p.snapshot.Exceptions {
+		// An exception counts on its last day, and is over on the next.
 		if x := &p.snapshot.Exceptions[i]; x.Until < p.snapshot.Day {
 			expired = append(expired, outcome.Lint{Kind: outcome.Expired, Exception: x.ID, Setting: x.Setting})
 		}
@@ -244,12 +254,14 @@ func (p *Plan) furtherUsers() *match.Subjects {
 		if is.Device == nil {
 			continue
 		}
+		// The owner is the subject of the laptop's own row, and is not repeated here.
 		for _, u := range is.Users {
 			if who, known := p.PersonAt.Number(u); known && who != is.OwnerAt {
 				devices, people = append(devices, int32(at)), append(people, int32(who))
 			}
 		}
 	}
+	// Row i of this table is the pair (devices[i], people[i]), in blocks as everywhere.
 	r := &match.Subjects{Device: slices.Collect(slices.Chunk(devices, bitset.Rows)), Person: slices.Collect(slices.Chunk(people, bitset.Rows))}
 	for _, block := range r.Device {
 		var rows bitset.Set
@@ -301,6 +313,7 @@ type emissions struct {
 
 // takeEmissions copies what the decider emitted, and empties it.
 func (w *worker) takeEmissions() (out emissions) {
+	// The decider's sets are used again by the next decision. They are copied into sets put aside.
 	numbers, sets := w.Out.Lists()
 	for i := range numbers {
 		s := w.Aside()
@@ -324,6 +337,8 @@ func (w *worker) same(a, b emissions, on *bitset.Set) bool {
 			into.SetAnd(e.sets[at], on)
 		}
 	}
+	// An outcome of either list must have the same rows in the other. Outcomes that only one of
+	// them has are compared with an empty set.
 	for _, e := range []emissions{a, b} {
 		for _, number := range e.numbers {
 			of(a, number, x)
@@ -348,6 +363,7 @@ func (l *linter) entries(w *worker, at int) {
 	w.DropAside()
 	seen := w.observe(c, &w.Dom)
 	in := seen.in
+	// before is how the setting comes out with every entry.
 	before := w.takeEmissions()
 	mark := w.Mark()
 	rows := w.Temp()

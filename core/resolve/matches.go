@@ -1,4 +1,9 @@
 // This file loads the matches of policies for a block, and makes candidates of them.
+//
+// A plan has, for each policy and level, packed sets of rows. A block is decided setting by
+// setting, and the same policies come up again and again, so a set is unpacked once for each block,
+// and is kept by the worker until the next block. A candidate is an entry together with the rows on
+// which its policy applies at its level, less those that are detached from it.
 
 package resolve
 

@@ -1,4 +1,8 @@
 // This file says who is in which group and unit, and who would be.
+//
+// A group's members are its listed members, the members of the groups in it, and whoever its rule
+// holds for. They are computed once, when the plan is made (see groups.go and recompute.go); what
+// is here only reads them. A laptop counts as a member of a group of people through its owner.
 
 package resolve
 
@@ -36,6 +40,8 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 		place = func(id string) int { return p.PersonAt.NumberOf(estate.PersonID(id)) }
 		name = func(at int) string { return string(p.People.At(at).ID) }
 	}
+	// Listed members, as one set of rows for each block of the plan. An id that is not there has no
+	// row.
 	listed := make([]bitset.Set, intern.BlocksOf(n))
 	for _, id := range g.Members {
 		if at := place(id); at != intern.None {
@@ -44,6 +50,7 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 	}
 	formula := p.Gen.Formula(g.Rule)
 	p.eachBlock(r, func(w *worker) {
+		// The number of the block's first row: rows are counted within their block.
 		from := w.Block << bitset.Shift
 		mark := w.Mark()
 		defer w.Release(mark)
@@ -53,6 +60,8 @@ func (p *Plan) TryGroup(g *estate.Group) *GroupTrial {
 		out.Listed += all.Len()
 		nested := w.Temp()
 		nested.Clear()
+		// Members of member groups as the plan has them. A group that lists itself adds nothing
+		// new.
 		for _, id := range g.Groups {
 			if at, known := p.GroupAt.Number(id); known {
 				if rows := w.Group(at); rows != nil {
@@ -110,6 +119,7 @@ func (p *Plan) GroupMembers(id estate.GroupID) []string {
 		return members
 	}
 	var rows bitset.Set
+	// Numbers of people are not in the order of their ids, so the list is sorted in the end.
 	for b, packed := range p.Persons().Groups[at] {
 		packed.Into(&rows)
 		for row := range rows.All() {
@@ -147,7 +157,8 @@ func (p *Plan) GroupFailures(id estate.GroupID) int {
 // the same as being false. Whoever it fails on is not a member through the rule.
 func (p *Plan) countFailures() []int {
 	out := make([]int, len(p.Groups))
-	// Errors of rules are counted in one pass over laptops and one over people.
+	// Errors of rules are counted in one pass over laptops and one over people: a rule reads either
+	// the facts of laptops or those of people. A group with a number that is free has no Group.
 	count := func(r *match.Subjects, of estate.GroupOf) {
 		p.eachBlock(r, func(w *worker) {
 			for at := range p.Groups {
@@ -234,6 +245,8 @@ func (p *Plan) GroupsOfPeople() *GroupLists[estate.PersonID] {
 // group once, which is much faster than asking for the groups of each laptop.
 func groupLists[K ~string](p *Plan, at *intern.IDTable[K], n int, rows func(group int) []bitset.Packed) *GroupLists[K] {
 	l := &GroupLists[K]{groups: p.snapshot.Groups, at: at}
+	// groupByKey calls the function twice: once to count how many groups each row has, once to
+	// enter them.
 	l.begin, l.in = groupByKey(n, func(do func(number, group int32)) {
 		for i, group := range p.ofGroup {
 			Devices{blocks: rows(int(group))}.each(func(number int) { do(int32(number), int32(i)) })
@@ -264,6 +277,7 @@ func (l *GroupLists[K]) Sizes() (sizes map[estate.GroupID]int, some int) {
 	for _, group := range l.in {
 		counts[group]++
 	}
+	// Somebody is in a group if the groups of the next one begin further on.
 	for i := range l.begin[1:] {
 		if l.begin[i] < l.begin[i+1] {
 			some++
@@ -335,6 +349,8 @@ func (p *Plan) PersonMemberships(id estate.PersonID) (out []Membership) {
 // of is given; the other is intern.None.
 func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membership {
 	g := &p.Groups[at]
+	// Listed is looked up in the list itself, since the sets of the plan do not tell a listed
+	// member from another.
 	m := Membership{Group: g.ID, Owner: owner, Listed: slices.Contains(g.Members, id)}
 	for _, member := range g.Nested {
 		if p.InGroup(dev, who, member) {
@@ -343,6 +359,8 @@ func (p *Plan) membership(at int, id string, dev, who int, owner bool) Membershi
 	}
 	slices.Sort(m.Via)
 	if g.Rule != nil {
+		// The rule is evaluated again for this one row, to tell which parts of it hold. It held
+		// when the plan was made, and nothing has altered since.
 		seen := map[string]any{"device": p.DeviceVariables(dev)}
 		if g.Of == estate.OfPeople {
 			seen = map[string]any{"person": p.PersonVariables(who)}

@@ -1,5 +1,10 @@
 // This file finds what must be computed again after units moved, or after what places detach
 // altered.
+//
+// A unit that moves may have thousands of laptops below it, and most of what they get stays: only
+// policies for units on one of the two paths, and rules that read the path, can differ. Whether a
+// rule's answer differs is found by asking it for the path before and after, once for each unit and
+// not for each laptop.
 
 package resolve
 

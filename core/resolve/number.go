@@ -1,5 +1,12 @@
 // This file gives numbers to people and laptops, finds which of them differ from the plan before,
 // and codes their facts.
+//
+// A laptop keeps its number as long as it is in the estate, so that sets of laptops of two plans
+// can be compared row by row. A plan that is made of another compares the lists of the two
+// snapshots, by pointer first: an object that was not edited is the same pointer. It gives numbers
+// to those that are new, frees those of objects that are gone, and notes the rows that must be
+// computed again: rows (anything about the laptop differs), systems (platform, version or edition)
+// and rehomed (the path of its unit).
 
 package resolve
 
@@ -73,11 +80,13 @@ func (b *builder) peopleAndDevices() {
 	// Only paths of units differ: then laptops are found by the codes of their units instead of one
 	// by one.
 	b.moved = b.movedUnits != nil && people.Same && devices.Same && unitsStand && was != nothing
+	// People come first: the home of a laptop may be that of its owner.
 	b.numberPeople(people, order, unitsStand)
 	homesStand := unitsStand && p.PersonAt == was.PersonAt
 	b.numberDevices(devices, order, homesStand)
 }
 
+// personID and deviceID give the ids by which lists of people and devices are compared.
 func personID(x *estate.Person) estate.PersonID { return x.ID }
 func deviceID(x *estate.Device) estate.DeviceID { return x.ID }
 
@@ -105,6 +114,7 @@ func (b *builder) numberPeople(d intern.Differences[estate.PersonID], order []in
 	slices.SortFunc(d.Fresh, func(i, j int) int {
 		return cmp.Or(cmp.Compare(places[i], places[j]), cmp.Compare(p.snapshot.People[i].ID, p.snapshot.People[j].ID))
 	})
+	// New people are numbered in the sorted order.
 	p.PersonAt = was.PersonAt.With(d.Gone, intern.KeptAt(p.snapshot.People, d.Fresh, personID))
 	if p.ofPerson = was.ofPerson; !d.Same && !d.Aligned {
 		p.ofPerson = numbers(p.snapshot.People, was.snapshot.People, was.ofPerson, p.PersonAt, personID)
@@ -180,6 +190,7 @@ func (b *builder) numberDevices(d intern.Differences[estate.DeviceID], order []i
 	if p.ofDevice = was.ofDevice; !d.Same && !d.Aligned {
 		p.ofDevice = numbers(p.snapshot.Devices, was.snapshot.Devices, was.ofDevice, p.DeviceAt, deviceID)
 	}
+	// Numbers reach to n; some of them may be free.
 	n := int(p.DeviceAt.N)
 	list := intern.EditList(was.Devices, n, match.Device{})
 	owner := intern.EditList(was.Owner, n, int32(intern.None))
@@ -300,6 +311,8 @@ func (b *builder) aliveAndTouched(touched intern.DeviceSet) {
 		[]bitset.Packed,
 		len(touched),
 	)
+	// Blocks are shared with the plan before, and replaced below where something in them was
+	// touched.
 	copy(p.Alive, was.Alive)
 	var alive, systems bitset.Set
 	for block := range touched {
@@ -356,6 +369,7 @@ func (b *builder) rankDevices(gone []estate.DeviceID, fresh []match.Device) {
 		left = left[before:]
 	}
 	p.byDevice = append(p.byDevice, left...)
+	// Free numbers keep the rank 0. Nobody asks for it.
 	p.rank = make([]int32, p.Devices.Len())
 	for i, at := range p.byDevice {
 		p.rank[at] = int32(i)

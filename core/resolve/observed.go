@@ -1,4 +1,8 @@
 // This file records how a setting is decided for many laptops.
+//
+// It is the Observer for sets: the decider tells it which candidates met which fate on which rows,
+// and it keeps these sets for whoever counts them. Where nobody asks for reasons, the decider runs
+// without it.
 
 package resolve
 

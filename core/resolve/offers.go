@@ -1,4 +1,7 @@
 // This file tells which offered policies are there for a laptop's person to take or leave.
+//
+// An offered policy applies only on laptops on which somebody took it. What is offered on a laptop
+// is decided by its audience like any other policy; whether it was taken is a fact of the laptop.
 
 package resolve
 

@@ -1,4 +1,8 @@
 // This file splits the rows of a block by the value of a setting.
+//
+// An outcome that is one value has one number, and its rows are a part of the block (bitset.Parts).
+// A list that is put together has a number for each of its items instead: a row has the value that
+// its items merge to. Splitting such rows means to find those that have the same items.
 
 package resolve
 
@@ -138,6 +142,8 @@ func (c *partition) partItems(
 	// many rounds as merged values.
 	for !rows.Empty() {
 		first := rows.First()
+		// Intersected with the rows of each item that the first row has, and without those of each
+		// item that it lacks: what is left has the same items.
 		same.Copy(rows)
 		unions.key, unions.of = unions.key[:0], unions.of[:0]
 		for i := range c.items {

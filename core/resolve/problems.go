@@ -1,4 +1,9 @@
-// This file lists the problems of a resolution: the checks that find something, and where that comes from.
+// This file lists the problems of a resolution: the checks that find something, and where that
+// comes from.
+//
+// The laptops on which a check fails are part of the resolution. Which policies are to blame is
+// found when somebody asks: each setting that the check names is decided again on these laptops,
+// with an observer that tells which entries won.
 
 package resolve
 
@@ -110,6 +115,7 @@ func (w *EstateResolution) problemsOf(at int, on Devices) []ProblemFound {
 		problem := outcome.Problem{Check: c.ID, Message: c.Message, Settings: settings, From: from}
 		out = append(out, ProblemFound{Problem: problem, Devices: found.devices(key)})
 	}
+	// The parts come from a map, and are put in an order that stays the same.
 	slices.SortFunc(out, func(a, b ProblemFound) int { return slices.Compare(a.From, b.From) })
 	return out
 }

@@ -1,4 +1,10 @@
 // This file finds the entries that one subject has, of all settings at once, as bits.
+//
+// Explaining one laptop must not go through all entries of all settings: an estate has tens of
+// thousands, and a laptop some hundreds. For each policy at each level a list says which ranked
+// entries are its own. The lists of the policies that apply are set as bits in one row. Since
+// entries are numbered in order of precedence, setting by setting, reading the bits from the left
+// gives the candidates of each setting, already in order.
 
 package resolve
 
@@ -20,6 +26,7 @@ type rankedIndex struct {
 
 // indexRanked numbers the ranked entries of all settings, and gathers them by policy and level.
 func (p *Plan) indexRanked() *rankedIndex {
+	// first[i+1] - first[i] is how many ranked entries setting i has.
 	m := &rankedIndex{first: make([]int32, 1, len(p.bySetting)+1)}
 	for i, s := range p.bySetting {
 		m.first = append(m.first, m.first[i]+int32(len(p.settings[s].Keys)))
@@ -31,6 +38,7 @@ func (p *Plan) indexRanked() *rankedIndex {
 		}
 	}
 	m.begin, m.ranked = groupByKey(int(p.firstMatch[len(p.policies)]), func(do func(match, entry int32)) {
+		// The number of the entry in the row of all entries; Keys has them in the same order.
 		at := int32(0)
 		for _, s := range p.bySetting {
 			for _, key := range p.settings[s].Keys {
@@ -47,6 +55,8 @@ func (p *Plan) indexRanked() *rankedIndex {
 // they come: each gives them, the same ones each time. begin says where those of a key begin; in
 // the end how many there are.
 func groupByKey(keys int, each func(do func(key, value int32))) (begin, values []int32) {
+	// A counting sort: sizes first, then sums of sizes, then each value at the next place of its
+	// key.
 	begin = make([]int32, keys+1)
 	each(func(key, _ int32) { begin[key+1]++ })
 	for i := range keys {

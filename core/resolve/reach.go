@@ -1,5 +1,11 @@
-// This file answers who gets something: the reach of an audience, who a group would have, and why
-// somebody is in one.
+// This file answers who gets something: the reach of an audience, and what does not arrive since a
+// place is detached.
+//
+// Reach accounts for every laptop of the estate: it gets the policy, or it is in the set of the
+// reason why not. A laptop is in one of these sets at most, by the order in which the matcher asks
+// (platform, within, include, exclude, condition, offer). The editor shows the numbers while
+// somebody types an audience, so the policy need not be in the plan, and what was found once is
+// kept.
 
 package resolve
 
@@ -74,6 +80,7 @@ func (p *Plan) Applies(id estate.PolicyID) Devices {
 // ReachOf tests a policy as if it were active, whether or not it is in the plan. The result must not
 // be altered.
 func (p *Plan) ReachOf(pol *estate.Policy) *Reach {
+	// Entries for settings that the dictionary does not have are left out.
 	entries := p.entriesOf(pol)
 	definitions := make([]*setting.Definition, len(entries))
 	for i, e := range entries {
@@ -90,6 +97,8 @@ func (p *Plan) ReachOf(pol *estate.Policy) *Reach {
 // findReach is ReachOf for a policy of which nothing is kept.
 func (p *Plan) findReach(pol *estate.Policy, entries []entry) *Reach {
 	out := &Reach{Errors: map[string]int{}}
+	// A target that was removed or is not there yet matches nobody. It is told, so that nobody
+	// takes its 0 for an answer.
 	for _, t := range slices.Concat(pol.Audience.Include, pol.Audience.Exclude) {
 		if p.Target(t).At == intern.None {
 			out.Missing = append(out.Missing, t)
@@ -105,6 +114,7 @@ func (p *Plan) findReach(pol *estate.Policy, entries []entry) *Reach {
 		to.plan = p
 	}
 	p.eachBlock(p.Laptops(), func(w *worker) {
+		// eachBlock runs on one thread here, so one observer serves all blocks.
 		seen.worker = w
 		gets := w.Keep()
 		w.Match(&audience, seen, func(_ int, rows *bitset.Set) { gets.Or(rows) })
@@ -189,6 +199,7 @@ func (d Devices) owners() []int32 {
 	if d.plan == nil {
 		return nil
 	}
+	// One person may own several of the laptops.
 	seen := make([]bool, d.plan.People.Len())
 	var out []int32
 	d.each(func(at int) {
@@ -244,6 +255,8 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 	if at.At == intern.None || !p.AnyDetached() {
 		return nil
 	}
+	// An entry of a policy does not arrive on laptops that are detached for its kind of policy or
+	// for the area of its setting. Sets are gathered for each such pair.
 	type part struct {
 		policy int
 		area   string // where some place detaches it, else empty
@@ -280,6 +293,7 @@ func (p *Plan) Dropped(t estate.Target) (out []Dropped) {
 						continue
 					}
 					seen = append(seen, area)
+					// split gives the laptops of the match that inherit, and those that do not.
 					if _, detached := w.split(match, pol.Kind, area, pol.audience.Levels[a]); detached != nil &&
 						here.SetAnd(detached, place) {
 						found.add(part{i, area}, w.Block, here)

@@ -1,6 +1,15 @@
 // This file recomputes what an altered snapshot affects, block by block: groups, audiences,
 // outcomes of settings, forced values, checks. Blocks are computed in parallel. Each worker
 // collects patches; when all blocks are done, the patches are written into the plan.
+//
+// What must be computed is known before the blocks are shared out: groups and policies that altered
+// themselves (computed for all laptops), and rows of laptops that altered (computed for
+// everything). While a block is computed, differences are carried on: a row that entered a group is
+// matched again by the policies that name the group, and where a policy begins to apply, its
+// settings are decided again. A result that is the same as before makes no patch, and what depends
+// on it is left alone.
+//
+// A first run (full) has nothing before it, and computes all blocks for all laptops.
 
 package resolve
 
@@ -126,6 +135,7 @@ func (k *recomputation) run() {
 			k.limitedSettings = append(k.limitedSettings, at)
 		}
 	}
+	// The number of affected groups and policies decides the work, not their size.
 	k.findAffected()
 	if k.moved {
 		k.findMovedAffected()
@@ -191,7 +201,8 @@ func (k *recomputation) findAffected() {
 	}
 }
 
-// naming gives, by number of the group, the policies that name it.
+// naming gives, by number of the group, the policies that name it in an include or an exclude.
+// Groups inside of groups are not followed: findAffected does that.
 func naming(policies []policy, groups int) [][]int {
 	out := make([][]int, groups)
 	for at := range policies {
@@ -217,6 +228,8 @@ func naming(policies []policy, groups int) [][]int {
 func (k *recomputation) apply(p engine.Patch) {
 	switch p.Table {
 	case groupTable:
+		// SetBlock copies the list if it is still the one of the plan before, and then writes the
+		// block.
 		var shared []bitset.Packed
 		if p.At < len(k.was.Groups) {
 			shared = k.was.Groups[p.At].Rows
@@ -277,6 +290,8 @@ func (h *blockUpdater) Update(block int) {
 	if h.moved {
 		h.changes.rehomed[block].Into(h.rehomed)
 	}
+	// A row may have been free before, be free now, or hold another laptop. stayed has those that
+	// were and are in use.
 	if block < len(h.was.Alive) {
 		h.was.Alive[block].Into(h.stayed)
 		h.stayed.And(&alive)
@@ -356,6 +371,7 @@ func (h *blockUpdater) updateGroups(list []int) {
 				rows.Or(set)
 			}
 		}
+		// Rules were asked on all rows that are looked at. Laptops that left are in no group.
 		rows.And(h.alive)
 		// In a first run nobody else reads the plan, so results are written at once, without
 		// patches.

@@ -1,4 +1,9 @@
 // This file has the resolution of the whole estate: for every setting, the laptops by outcome.
+//
+// It is read in two directions: by setting, which laptops have which value (States), and by laptop,
+// what a setting is there (State). Reasons are not kept: they are computed again for the laptop
+// that somebody looks at (explanation.go). Lists of conflicts and problems are made when they are
+// first asked for, and kept.
 
 package resolve
 
@@ -228,6 +233,7 @@ func (w *EstateResolution) ConflictCounts() []int32 {
 	return w.count(func(add func(Devices)) {
 		for _, at := range w.plan.bySetting {
 			c := &w.plan.settings[at]
+			// Numbers of outcomes are read first: blocks without a conflict are not unpacked.
 			for b, cell := range w.final[at] {
 				for number := range cell.Numbers {
 					if c.Outcomes.Of(number).Status == outcome.Conflict {

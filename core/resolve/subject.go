@@ -1,4 +1,8 @@
 // This file implements matching for one subject: which policies apply, at which level, and why not.
+//
+// A subject is a laptop with the person who signs in. For a laptop with its owner the plan has
+// every match already, and one bit of each is read. For another person the policies are matched
+// again, over a set that has this pair as its only row.
 
 package resolve
 

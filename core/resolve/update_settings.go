@@ -1,4 +1,9 @@
 // This file computes the outcomes of settings in a block: decided, forced and checked.
+//
+// Settings that were marked (find_redecided.go) are decided on the marked rows; all other rows keep
+// their outcomes. A setting that came out otherwise is noted, since forced values and checks may
+// read it. Where one block has much work and other threads have none left, they decide some of its
+// settings.
 
 package resolve
 

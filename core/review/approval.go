@@ -1,4 +1,10 @@
 // This file says what approval rules ask of a change, and sums up what somebody approves.
+//
+// An approval rule has a condition over facts of the change, such as "more than 500 laptops" or "a
+// weaker value". The facts are computed from the same comparison that the author and the approver
+// see. An approval holds for what was looked at: LookedAt gives a digest of the edits and of their
+// impact. If either is another one when the change is published, the approval no longer counts, and
+// Differences says what is new.
 
 package review
 
@@ -55,6 +61,7 @@ func FactsOf(before, after impact.Side, report *impact.Report, edits []EditRef) 
 		Prompts: report.WithEffect(setting.Prompt).Len(), Lockouts: report.WithEffect(setting.Lockout).Len(),
 	}
 	if report.Estate > 0 {
+		// An empty estate has no share.
 		f.Share = 100 * float64(f.Laptops) / float64(report.Estate)
 	}
 	for i := range report.Transitions {
@@ -184,8 +191,9 @@ func LookedAt(edits []string, report *impact.Report) Looked {
 	slices.SortFunc(out.Lines, func(a, b ImpactLine) int { return cmp.Or(cmp.Compare(a.What, b.What), cmp.Compare(a.Sum, b.Sum)) })
 	h := sha256.New()
 	sorted := slices.Sorted(slices.Values(edits))
-	json.NewEncoder(h).Encode(sorted)    // texts can always be written, and a hash takes all
-	json.NewEncoder(h).Encode(out.Lines) //
+	// Errors are not looked at: texts can always be encoded, and a hash takes all that is written.
+	json.NewEncoder(h).Encode(sorted)
+	json.NewEncoder(h).Encode(out.Lines)
 	out.Digest = hex.EncodeToString(h.Sum(nil))
 	return out
 }
@@ -211,6 +219,8 @@ type ImpactDifference struct {
 // Differences says how an impact differs from the one that was looked at: lines that are new or
 // altered, in the order of the new impact, then those that are gone.
 func Differences(was, is Looked) (out []ImpactDifference) {
+	// A line is recognised by its text. Lines that stay are taken out of before, so that those that
+	// are left in the end are gone.
 	before := map[string]ImpactLine{}
 	for _, l := range was.Lines {
 		before[l.What] = l

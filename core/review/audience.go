@@ -1,4 +1,8 @@
 // This file says who gets a policy, in the ways in which people ask.
+//
+// The core gives sets of laptops (resolve.Reach). Here they are counted by platform, release and
+// unit, and an alarm is raised where an audience is wider or narrower than anybody would expect.
+// The same counts serve previews of groups and the choice of laptops for a first wave.
 
 package review
 
@@ -73,6 +77,7 @@ func LookAt(side impact.Side, policy *estate.Policy, share int) *Audience {
 
 // Sliced counts devices by platform, release and home unit.
 func Sliced(plan *resolve.Plan, devices resolve.Devices) (platforms, releases, units []Slice) {
+	// A release is known by its platform as well: version 14 of two platforms are two releases.
 	type release struct{ os, version string }
 	byOS, byRelease, byUnit := map[string]*Slice{}, map[release]*Slice{}, map[estate.UnitID]*Slice{}
 	// All laptops are counted once by each key, and then those of the set.
@@ -116,6 +121,7 @@ func counted[K comparable](
 	count(devices, func(s *Slice) { s.Devices++ })
 }
 
+// reached lists the slices that have laptops of the set, in an order.
 func reached[K comparable](from map[K]*Slice, order func(a, b Slice) int) []Slice {
 	out := []Slice{}
 	for _, s := range from {
@@ -159,6 +165,8 @@ func Spread(plan *resolve.Plan, devices []estate.DeviceID, n int) []estate.Devic
 	})
 	released := map[string]int{}
 	var out []estate.DeviceID
+	// Each round takes one laptop of every kind that has some left. Some kind has, as long as there
+	// are more laptops than were picked.
 	for len(out) < min(n, len(devices)) {
 		for _, k := range kinds {
 			left := byKind[k]

@@ -1,5 +1,9 @@
 // This file says what altered about a laptop between two plans, in the terms in which policies are
 // aimed.
+//
+// When a source of people or laptops was read, laptops get other settings though nobody edited a
+// policy. The causes that are looked at are those that an audience or a rule can read: unit, owner,
+// groups, operating system.
 
 package review
 

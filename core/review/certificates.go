@@ -1,5 +1,8 @@
-// This file finds certificates that are in the wrong list, and authorities whose only certificate is
-// replaced.
+// This file finds certificates that are in the wrong list, and authorities whose only certificate
+// is replaced.
+//
+// Both are mistakes that take effect at once, on every laptop of the policy: connections fail that
+// worked before. They are told while the policy is written.
 
 package review
 
@@ -35,6 +38,7 @@ func (f *finder) wrongStore(d *setting.Definition, c *setting.Column, e *estate.
 		belongs = setting.StoreIntermediates
 	}
 	for _, row := range e.Value.Rows() {
+		// A file that was not read as a certificate is left to the checks of contents.
 		is, read := known.certificate(row[c.Name].File().SHA256)
 		if !read || !is.Authority || is.Root == (c.Store == setting.StoreRoots) {
 			continue
@@ -80,6 +84,8 @@ func (f *finder) replaced(d *setting.Definition, c *setting.Column, e *estate.En
 			now[is.Subject] = true
 		}
 	}
+	// Certificates that laptops have today, and would no longer have, although there is another one
+	// of the same subject.
 	said := map[string]bool{}
 	for _, row := range was.Value.Rows() {
 		file := row[c.Name].File().SHA256

@@ -1,4 +1,8 @@
 // This file puts two laptops side by side, or one as it is and as it would be.
+//
+// Both sides are results with all reasons, so that the page can say why they differ. What would be
+// if a laptop moved, joined a group or had another owner is found by resolving a small estate that
+// has this one laptop in it.
 
 package review
 
@@ -138,6 +142,7 @@ func Suppose(s *estate.Snapshot, id estate.DeviceID, w WhatIf) (Pair, error) {
 				return Pair{}, &resolve.UnknownError{Kind: "group", ID: string(g)}
 			}
 			group := &after.Groups[i]
+			// A group of people has the owner as its member; without one nobody joins it.
 			who := string(moved.Owner)
 			if group.Of == estate.OfDevices {
 				who = string(id)

@@ -1,5 +1,10 @@
 // This file says what detaching costs: what no longer arrives, today's values to start from, and
 // what was missed since.
+//
+// Detaching a place stops settings from arriving there from above. Whoever does it sees beforehand
+// which entries get lost and which values are in effect today because of them, and can take these
+// over as a policy of the place. Later, when the place is looked at again, entries that came
+// meanwhile are listed.
 
 package review
 
@@ -114,6 +119,7 @@ func MissedSince(plan *resolve.Plan, place estate.Target, then func(estate.Polic
 	var out []Missed
 	for _, d := range plan.Dropped(place) {
 		m := Missed{Dropped: d}
+		// An entry of a policy that was no active one did not arrive anywhere then.
 		if was := then(d.Policy); was != nil && was.State == estate.Active {
 			if e := was.Entry(d.Setting); e != nil {
 				if e.Value.Equal(d.Value) {

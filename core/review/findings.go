@@ -1,4 +1,9 @@
 // This file finds what is odd about a policy by itself, with nothing said yet about who gets it.
+//
+// A finding never keeps a policy from being published: faults do that, and validation finds them. A
+// finding is data without words. The kind says which of its fields are used; command and
+// formats/report put it into a sentence. Findings are shown while a policy is typed, so each of
+// them must be cheap: none goes through all laptops by itself.
 
 package review
 
@@ -114,6 +119,8 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Fin
 	if policy == nil {
 		return nil
 	}
+	// The order of the calls is the order of the findings on the page: what is wrong comes before
+	// what is merely worth a look.
 	f := &finder{side: side, policy: policy, use: use}
 	f.forced()
 	f.checks()
@@ -129,6 +136,7 @@ func Findings(side impact.Side, id estate.PolicyID, use *Use, known Known) []Fin
 	if groups := Purposes(side.Plan, policy); len(groups) > 1 && !slices.Contains(policy.Labels, Baseline) {
 		f.add(Finding{Kind: ManyPurposes, Groups: groups, Warning: true})
 	}
+	// Either everyone is named, or the includes come to the same.
 	if n := use.Reach.Gets.Len(); n > 0 &&
 		(n == side.Resolution.Len() || slices.ContainsFunc(policy.Audience.Include,
 			func(t estate.Target) bool { return t.Kind == estate.ToEveryone })) {
@@ -157,6 +165,8 @@ func (f *finder) add(one Finding) {
 // nothing else would. Nothing is known of the laptop, so conditions that read it fail, and do not
 // force.
 func (f *finder) forced() {
+	// own is not altered: every condition sees the values as written, and no forced value causes
+	// another.
 	own := make(map[string]any, len(f.policy.Entries))
 	for _, e := range f.policy.Entries {
 		own[string(e.Setting)] = e.Value.Any()
@@ -199,6 +209,8 @@ func (f *finder) checks() {
 	checks := f.side.Plan.Snapshot().Checks
 	for i := range checks {
 		c := &checks[i]
+		// A check that concerns none of the policy's settings says nothing about it, nor does one
+		// without a condition.
 		if !slices.ContainsFunc(c.Settings, func(id setting.ID) bool { return f.policy.Entry(id) != nil }) || c.When == nil {
 			continue
 		}
@@ -206,6 +218,8 @@ func (f *finder) checks() {
 		if holds, err := c.When.Holds(variables); err != nil || !holds {
 			continue
 		}
+		// Only the settings that the policy has are marked in its form. The others of the check are
+		// missing here.
 		one := Finding{Kind: WrongAlone, Check: c.ID, Message: c.Message, Warning: c.Warning}
 		for _, id := range c.Settings {
 			if f.policy.Entry(id) != nil {
@@ -213,6 +227,7 @@ func (f *finder) checks() {
 			}
 		}
 		others := map[estate.PolicyID]bool{}
+		// Problems are what the check finds on laptops, with everything that reaches them.
 		for _, p := range f.use.Problems {
 			if p.Check == c.ID {
 				one.Devices += p.Devices.Len()
@@ -230,6 +245,8 @@ func (f *finder) checks() {
 		one.Beside = slices.Sorted(maps.Keys(others))
 		f.add(one)
 	}
+	// Checks come in the order of the estate's list, which an import may alter. Findings of forced
+	// values have no check and stay in front.
 	slices.SortStableFunc(f.found, func(a, b Finding) int { return cmp.Compare(a.Check, b.Check) })
 }
 
@@ -251,6 +268,7 @@ func (f *finder) kinds() {
 // unprotected finds laptops that a policy which protects them reaches no longer, and that have
 // nothing set in its place. It compares the live policy with the one that is being written.
 func (f *finder) unprotected(known Known) {
+	// Only a live policy of the kinds security and encryption can leave a laptop unprotected.
 	was := known.Before
 	if was == nil || known.Live.Plan == nil || was.Kind == setting.Configuration || was.State != estate.Active {
 		return
@@ -294,6 +312,7 @@ func (f *finder) identifiers(known Known) {
 				if c.Reads != setting.ReadsIdentifier || text == "" {
 					continue
 				}
+				// Only columns that are declared to hold identifiers are looked at.
 				listed := known.identifiers()
 				if slices.Contains(listed, text) {
 					continue
@@ -396,6 +415,7 @@ func Purposes(plan *resolve.Plan, policy *estate.Policy) []Purpose {
 		}
 		at[group].Settings = append(at[group].Settings, e.Setting)
 	}
+	// The largest purpose first: it is what the policy is for, and the others might move elsewhere.
 	out := make([]Purpose, 0, len(at))
 	for _, p := range at {
 		slices.Sort(p.Areas)

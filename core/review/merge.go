@@ -1,4 +1,10 @@
 // This file compares policies setting by setting, and brings two edits of one policy together.
+//
+// Two people may edit one policy at the same time, or somebody publishes while another still
+// writes. The merge has three sides: base, from which both began, mine and theirs. It works on
+// parts: each field of a policy is one, and so is the entry for each setting. Parts that only one
+// side altered are taken from that side without asking. A part that both altered differently is
+// never decided silently: it is listed.
 
 package review
 
@@ -50,7 +56,8 @@ func (p Part) Setting() setting.ID {
 }
 
 // fields lists the parts that are fields, each with its text and how it is taken from another
-// policy.
+// policy. Two versions of a field are the same if their texts are. A field that a policy gets needs
+// a line here; TestEveryFieldOfAPolicyIsMerged fails without it.
 var fields = []struct {
 	part Part
 	text func(*estate.Policy) string
@@ -149,6 +156,8 @@ type Conflict struct {
 // altered is taken from that one. Where both altered a part and not to the same, mine is kept in
 // the outcome and the part is listed, for a person to choose.
 func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, conflicts []Conflict) {
+	// Mine is the starting point. In the cases that the switch does not have, mine altered a part
+	// and theirs did not, or both altered it to the same: nothing is to be done.
 	merged = *mine
 	for _, f := range fields {
 		was, my, their := f.text(base), f.text(mine), f.text(theirs)
@@ -161,6 +170,8 @@ func Merge(base, mine, theirs *estate.Policy) (merged estate.Policy, conflicts [
 			conflicts = append(conflicts, Conflict{Part: f.part, Base: was, Mine: my, Theirs: their})
 		}
 	}
+	// Entries are collected anew, in the order of their ids: appending to the list of mine would
+	// alter it.
 	merged.Entries = nil
 	for _, id := range settingsOf(base, mine, theirs) {
 		was, my, their := base.Entry(id), mine.Entry(id), theirs.Entry(id)

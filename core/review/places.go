@@ -1,5 +1,9 @@
 // This file says what settings are in each unit: the value that most of its laptops have, and how
 // many have something else.
+//
+// The console's matrix of units and settings is made of it (AcrossUnits), the page of a setting
+// (Everywhere), and the page of a unit or a group (Inherit). All of them count laptops and look at
+// no laptop by itself: the core gives sets, and sets are counted by unit.
 
 package review
 
@@ -37,6 +41,8 @@ func Places(side impact.Side, root estate.UnitID) []Place {
 	}
 	var out []Place
 	var add func(u *estate.Unit, depth, parent int)
+	// add puts a unit and then all below it at the end of the list. The parent of a unit comes
+	// before it, so that sums can be carried upwards row by row.
 	add = func(u *estate.Unit, depth, parent int) {
 		at := len(out)
 		out = append(out, Place{Unit: u, Depth: depth, parent: parent})
@@ -46,6 +52,8 @@ func Places(side impact.Side, root estate.UnitID) []Place {
 			add(child, depth+1, at)
 		}
 	}
+	// A list without a unit begins with the organisation, which has no unit above it. The depth of
+	// a part of the tree is still counted from the organisation, as elsewhere.
 	if root == "" {
 		for _, u := range below[""] {
 			add(u, 0, -1)
@@ -53,6 +61,7 @@ func Places(side impact.Side, root estate.UnitID) []Place {
 	} else if u := side.Plan.Unit(root); u != nil {
 		add(u, len(side.Plan.UnitPaths()[root])-1, -1)
 	}
+	// Places without laptops are not in what of gives, and keep 0.
 	for at, n := range count(out).of(side.Plan.All()) {
 		out[at].Devices = n
 	}
@@ -69,6 +78,7 @@ type counter struct {
 
 // count gives what counts laptops by place. It has buffers that are used again for each setting.
 func count(places []Place) *counter {
+	// Units of laptops that are not in the list are not found in at, and are not counted.
 	c := &counter{places: places, at: make(map[estate.UnitID]int, len(places)), counts: make([]int, len(places))}
 	for i := range places {
 		c.at[places[i].ID] = i
@@ -125,6 +135,8 @@ func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.De
 	for at := range places {
 		rest[at] = places[at].Devices
 	}
+	// take notes a state that more laptops of the place have than any state before. Of states that
+	// equally many have, the one stays that is more frequent in the estate.
 	take := func(at, n int, h *resolve.StateDevices) {
 		if n > out[at].Devices {
 			out[at] = Prevailing{State: h.State, Policies: h.Policies, Devices: n}
@@ -132,12 +144,15 @@ func prevail(side impact.Side, places []Place, id setting.ID, devices resolve.De
 	}
 	counter := count(places)
 	for i := range states[1:] {
+		// Each laptop has one state of a setting, so what is counted here is missing from the rest.
 		for at, n := range counter.of(states[1+i].Devices) {
 			rest[at] -= n
 			take(at, n, &states[1+i])
 		}
 	}
 	// The most frequent state of the estate wins a tie.
+	// A parent has a lower row than the places below it: out[up] is final when a place is compared
+	// with it.
 	for at, n := range rest {
 		if n > 0 && n >= out[at].Devices {
 			out[at] = Prevailing{State: states[0].State, Policies: states[0].Policies, Devices: n}
@@ -191,6 +206,8 @@ func AcrossUnits(side impact.Side, unit estate.UnitID, deep, all bool, named fun
 			}
 		}
 	})
+	// A setting that was not asked for has no cells. The first cell is the unit itself, of which
+	// all other places are parts: what is alike there is alike everywhere.
 	for i, here := range cells {
 		// Nobody there has it.
 		if here == nil || here[0].Devices == 0 || here[0].Others == 0 && here[0].Status == "" {
@@ -252,6 +269,7 @@ type Whereabouts struct {
 func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 	places := Places(side, "")
 	out := Whereabouts{States: side.Resolution.States(id, side.Plan.All())}
+	// The laptops of each policy whose value is in effect, found once and then counted by place.
 	won := side.Plan.Winners(id, side.Plan.All())
 	given := map[estate.Target][]Given{}
 	snapshot := side.Plan.Snapshot()
@@ -262,6 +280,9 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 			continue
 		}
 		reached := side.Plan.Applies(p.ID)
+		// A policy that includes three units is counted at each of them. What it does at a place is
+		// found among the laptops of that place alone: another include of the same policy does not
+		// count there.
 		for _, t := range p.Audience.Include {
 			at := t
 			// A policy for everyone is shown at the organisation.
@@ -280,6 +301,7 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 			deciders[at] = append(deciders[at], Decider{policy, n})
 		}
 	}
+	// Every unit is listed, also where nobody has the setting: the tree would have gaps otherwise.
 	for at, p := range prevail(side, places, id, side.Plan.All()) {
 		mostFirst(deciders[at])
 		out.Places = append(
@@ -287,6 +309,8 @@ func Everywhere(side impact.Side, id setting.ID) Whereabouts {
 			InUnit{places[at], p, deciders[at], given[estate.Target{Kind: estate.ToUnit, ID: string(places[at].ID)}]},
 		)
 	}
+	// Groups are many and most have nothing to do with a setting. Only those that some policy
+	// includes by name are listed.
 	for i := range snapshot.Groups {
 		g := &snapshot.Groups[i]
 		t := estate.Target{Kind: estate.ToGroup, ID: string(g.ID)}
@@ -329,6 +353,7 @@ func Inherit(side impact.Side, place estate.Target) (devices int, out []Inherite
 	devices = of.Len()
 	inherited := side.Plan.Inheritance(place)
 	out = make([]InheritedHere, len(inherited))
+	// Settings do not depend on each other, so that each thread takes some of them.
 	threads.Share(len(inherited), func(mine iter.Seq[int]) {
 		for i := range mine {
 			out[i].Inherited = inherited[i]

@@ -1,5 +1,9 @@
 // This file finds conditions that name what no laptop or person has, or that are never true: most
 // often something is misspelt.
+//
+// A condition with a mistake compiles, and reaches nobody without a word. So every part of it that
+// looks at one field is compared with the values that the field has in the estate, and the nearest
+// of these is proposed.
 
 package review
 
@@ -65,6 +69,7 @@ func remarksOn(plan *resolve.Plan, t *rule.Test) []Remark {
 	if of.Variable == "person" && len(snapshot.People) == 0 || of.Variable != "person" && len(snapshot.Devices) == 0 {
 		return nil // nothing is known yet
 	}
+	// Nobody has the field at all.
 	if known == 0 {
 		names := plan.FieldNames(of.Variable)
 		return []Remark{{Kind: UnknownField, Part: t.Source, Of: of, Near: nearest(of.Field, names)}}
@@ -82,6 +87,7 @@ func remarksOn(plan *resolve.Plan, t *rule.Test) []Remark {
 		}
 	}
 	meant := texts // what may have been meant
+	// A platform of which there is no laptop yet is no mistake.
 	if of.Field == "os" {
 		for _, platform := range setting.Platforms {
 			meant = append(meant, string(platform))
@@ -93,6 +99,8 @@ func remarksOn(plan *resolve.Plan, t *rule.Test) []Remark {
 			out = append(out, Remark{Kind: UnknownValue, Part: t.Source, Of: of, Found: text, Near: nearest(text, meant)})
 		}
 	}
+	// Every text is known. The part may still hold for none of the values, as with a number that
+	// nobody reaches.
 	if len(out) == 0 && !slices.ContainsFunc(values, func(v setting.Value) bool {
 		return t.Evaluate(map[string]any{of.Variable: map[string]any{of.Field: v.Any()}}) == rule.True
 	}) {

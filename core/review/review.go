@@ -165,6 +165,8 @@ func elsewhere(side impact.Side, fates []resolve.EntryFates, out []AlsoSet, id s
 	return out
 }
 
+// relation says in one word how the entry of another policy relates to the one that is looked at;
+// mine is the value of that one, nil where it has none.
 func relation(d *setting.Definition, a *AlsoSet, mine *setting.Value) Relation {
 	// From the strongest statement to the weakest: nothing in common, a conflict, the same value, a
 	// merged value, who wins. Without a value beside which it is seen, what becomes of it counts.

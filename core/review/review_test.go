@@ -3,6 +3,7 @@ package review_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -284,6 +285,60 @@ func TestLaptopsLeftUnset(t *testing.T) {
 		}
 		if got != c.want {
 			t.Errorf("%s: %q, expected %q", c.policies, got, c.want)
+		}
+	}
+}
+
+// TestEveryFieldOfAPolicyIsMerged alters one field after the other: Diff must name it, and Merge must take it.
+// The id is the same on all sides, entries are parts of their own, and no file has Baseline.
+func TestEveryFieldOfAPolicyIsMerged(t *testing.T) {
+	base := estate.Policy{ID: "p", OnDrift: estate.Report}
+	always, err := rule.Compile(rule.Policies, "true")
+	if err != nil {
+		t.Fatal(err)
+	}
+	alter := func(field reflect.Value) {
+		switch field.Kind() {
+		case reflect.String:
+			field.SetString("altered")
+		case reflect.Bool:
+			field.SetBool(true)
+		case reflect.Int64:
+			field.SetInt(7)
+		case reflect.Slice:
+			field.Set(reflect.MakeSlice(field.Type(), 1, 1))
+			if item := field.Index(0); item.Kind() == reflect.String {
+				item.SetString("altered")
+			} else {
+				item.Set(reflect.ValueOf(estate.Target{Kind: estate.ToUnit, ID: "altered"}))
+			}
+		default:
+			field.Set(reflect.ValueOf(always))
+		}
+	}
+	try := func(name string, of func(*estate.Policy) reflect.Value) {
+		theirs := base
+		alter(of(&theirs))
+		if found := review.Diff(&base, &theirs); len(found) != 1 {
+			t.Errorf("%s: Diff found %v", name, found)
+		}
+		merged, conflicts := review.Merge(&base, &base, &theirs)
+		if !reflect.DeepEqual(merged, theirs) || len(conflicts) > 0 {
+			t.Errorf("%s: merged to %+v with the conflicts %v", name, merged, conflicts)
+		}
+	}
+	kind := reflect.TypeFor[estate.Policy]()
+	for i := range kind.NumField() {
+		switch name := kind.Field(i).Name; name {
+		case "ID", "Baseline", "Entries":
+		case "Audience":
+			for k := range kind.Field(i).Type.NumField() {
+				try(name+"."+kind.Field(i).Type.Field(k).Name, func(p *estate.Policy) reflect.Value {
+					return reflect.ValueOf(p).Elem().Field(i).Field(k)
+				})
+			}
+		default:
+			try(name, func(p *estate.Policy) reflect.Value { return reflect.ValueOf(p).Elem().Field(i) })
 		}
 	}
 }

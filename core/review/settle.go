@@ -1,5 +1,9 @@
 // This file proposes ways to settle conflicts and problems: each is a set of edits, whose effect is
 // for somebody else to compute.
+//
+// The edits are ordinary ones: a ruling, a priority, a lock, an exclude, an entry that is taken
+// out. Nothing is proposed that would settle nothing or that cannot be written. Which way is best
+// is for a person to say, who sees the impact of each.
 
 package review
 
@@ -47,6 +51,8 @@ func Ways(plan *resolve.Plan, conflicts ...resolve.ConflictFound) (out []Way) {
 	if len(conflicts) == 0 {
 		return nil
 	}
+	// touched: the laptops of all conflicts. A way that narrows an audience must free every one of
+	// them.
 	var touched resolve.Devices
 	// Priorities and locks decide only where the rule is closest.
 	closest := true
@@ -122,6 +128,7 @@ func givingWay(plan *resolve.Plan, involved []*estate.Policy, settings []setting
 		}
 	}
 	for _, p := range involved {
+		// The policy itself is not altered: it belongs to the snapshot.
 		without := *p
 		without.Entries = slices.DeleteFunc(slices.Clone(p.Entries), func(e estate.Entry) bool { return slices.Contains(settings, e.Setting) })
 		if len(without.Entries) < len(p.Entries) {
@@ -169,6 +176,7 @@ func covering(plan *resolve.Plan, p *estate.Policy, touched resolve.Devices) []e
 // outer gives the policies whose entries for all the settings are overridden by closer ones on
 // every laptop that the conflicts touch.
 func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate.Policy) {
+	// counts: of how many of the conflicts locking the policy's entry would settle all.
 	counts := map[estate.PolicyID]int{}
 	for _, c := range conflicts {
 		for _, s := range plan.EntryFates(c.Setting, c.Devices, "") {
@@ -193,6 +201,7 @@ func outer(plan *resolve.Plan, conflicts []resolve.ConflictFound) (out []*estate
 func locked(p *estate.Policy, settings []setting.ID) []estate.Edit {
 	out := *p
 	out.Entries = slices.Clone(p.Entries)
+	// open counts the entries that were not locked.
 	open := 0
 	for i := range out.Entries {
 		if e := &out.Entries[i]; slices.Contains(settings, e.Setting) && !e.Lock {

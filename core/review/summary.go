@@ -1,5 +1,9 @@
 // This file gathers what a change board wants to know of a policy, as data. Words are put to it
 // elsewhere.
+//
+// A summary is a document that is read away from the console: it repeats what the pages of a policy
+// show, and says what taking the policy back would do. It has no time of day in it, so that the
+// same state gives the same document, which can be compared.
 
 package review
 
@@ -69,6 +73,7 @@ func Summarise(side impact.Side, id estate.PolicyID, known Known) (*Summary, boo
 			NotKnown:   use.NotKnown[entryID],
 			Fates:      use.Mine[entryID],
 		}
+		// Policies that set the same on none of its laptops are left out.
 		for _, a := range use.AlsoSet {
 			if a.Setting == entryID && a.Shared > 0 {
 				e.Also = append(e.Also, a)

@@ -1,3 +1,8 @@
+// This file has a setting on its way to one laptop. What is wanted comes from the resolution, what
+// is in force is what the laptop reports, and the status follows from the two. A delivery is a
+// value: each method takes in one event and gives the delivery after it, so that the whole course
+// can be tested without a laptop.
+
 package rollout
 
 import (
@@ -53,6 +58,7 @@ func (d Delivery) Gone() bool {
 // Want takes what a resolution decided; decided is nil when the setting does not appear.
 func (d Delivery) Want(decided *outcome.Setting, at time.Time) Delivery {
 	switch {
+	// Nothing is sent where policies disagree. The laptop keeps what it has, and so does Wanted.
 	case decided != nil && decided.Status == outcome.Conflict:
 		d.Status, d.Code, d.Reason = Conflict, "", ""
 		return d
@@ -64,9 +70,12 @@ func (d Delivery) Want(decided *outcome.Setting, at time.Time) Delivery {
 	if decided != nil && decided.Status == outcome.Set {
 		wanted = decided.Value
 	}
+	// The same is wanted as before: what is under way, refused or in force stays so.
 	if wanted.Equal(d.Wanted) && (d.Status == Applied || d.Status == Failed || d.Status == Pending || d.Status == Drifted) {
 		return d
 	}
+	// Another value is wanted from now on. After a conflict the same value may be wanted as before
+	// it; it has been wanted since then.
 	if !wanted.Equal(d.Wanted) || d.WantedAt.IsZero() {
 		d.Wanted, d.WantedAt = wanted, at
 	}
@@ -87,8 +96,11 @@ func (d Delivery) compared() Delivery {
 func (d Delivery) Report(v setting.Value, at time.Time) Delivery {
 	d.Reported, d.ReportedAt = v, at
 	switch d.Status {
+	// What the laptop reports is kept, but nothing is wanted that it could be compared with.
 	case Conflict, Unsupported:
 		return d
+	// A laptop that refused a value, and has another, is not asked again before Retry or
+	// RetryAfter.
 	case Failed:
 		if !v.Equal(d.Wanted) {
 			return d
@@ -121,6 +133,8 @@ func (d Delivery) Mend() Delivery {
 // Accept takes the laptop's word that it has done what was wanted, and what it then reports.
 func (d Delivery) Accept(reported setting.Value, at time.Time) Delivery {
 	d.Reported, d.ReportedAt = reported, at
+	// The laptop said that it took the value. If it reports another one in the same session, asking
+	// again would get the same answer.
 	d = d.compared()
 	if d.Status != Applied {
 		d.Status, d.Code = Failed, CodeDiffers

@@ -1,3 +1,7 @@
+// This file has the state machine of a rollout: what goes in (time, reports of laptops, acts of
+// people) and what comes out. settle.go has what it does by itself, timers.go what time brings,
+// waves.go how laptops are distributed, saved.go how it is stored.
+
 package rollout
 
 import (
@@ -90,6 +94,7 @@ func Start(id string, plan estate.RolloutPlan, laptops []Laptop, at time.Time) (
 		r.become(Finished)
 		return r, r.took(), nil
 	}
+	// fill distributes the laptops; waves that got none are left out.
 	waveOf, filled, err := fill(id, plan.AllWaves(), laptops)
 	if err != nil {
 		return nil, nil, err
@@ -142,6 +147,7 @@ func (r *Rollout) Next() (at time.Time, known bool) {
 		return time.Time{}, false
 	}
 	// Timers count in both cases; the opening of a wave only where nothing but time is missing.
+	// The earliest timer is the next moment at which a laptop turns silent or is lost.
 	var turn int64
 	turns := len(r.timers) > 0
 	if turns {
@@ -172,6 +178,8 @@ func (r *Rollout) advance(until time.Time) {
 		if !known || next.After(until) {
 			break
 		}
+		// What time brings is done at the moment when it is due, not at the moment when somebody
+		// asked.
 		r.now = next
 		r.bring()
 		r.settle()
@@ -184,6 +192,7 @@ func (r *Rollout) advance(until time.Time) {
 func (r *Rollout) bring() {
 	var turning []int32
 	for {
+		// Timers are in a heap, the earliest first.
 		at, known := r.nextTimer()
 		if !known || int64(at) > r.now.Unix() {
 			break
@@ -233,6 +242,7 @@ func (r *Rollout) tell(i int32, report Report) {
 		}
 	} else {
 		switch l.state {
+		// A laptop that is not to have the change yet, or any more, alters nothing by reporting.
 		case Waiting, Excused, Returned:
 		default:
 			switch report {

@@ -1,4 +1,12 @@
-// This file has a rollout as it is stored, so that it goes on where it was after a restart.
+// This file has a rollout as it is stored, so that it goes on where it was after a restart; and
+// which laptops get the change, which laptops come and go, while it runs.
+//
+// A rollout is a state machine over waves of laptops (rollout.go). It is kept in memory and saved
+// after each transition. Saved has no derived data: counts of waves and timers of laptops are made
+// again by place. Restore(r.Save()) behaves as r does, which a test shows with random histories.
+//
+// Laptops are in the order of their ids, so that one is found by binary search, and lists of
+// laptops are gone through side by side.
 
 package rollout
 
@@ -48,6 +56,7 @@ func Restore(s Saved) *Rollout {
 		progress: s.Progress, reason: s.Reason, seenFailed: s.SeenFailed, seenLost: s.SeenLost, now: s.Now,
 		waves: make([]wave, len(s.Waves)),
 	}
+	// Waves open in order: the last one with a time tells how many are open.
 	for i, w := range s.Waves {
 		r.waves[i].Wave, r.waves[i].openedAt = w.Wave, w.Opened
 		if !w.Opened.IsZero() {
@@ -139,6 +148,7 @@ func (r *Rollout) Given(device string) bool {
 // once.
 func (r *Rollout) GivenAmong(devices []string) []bool {
 	out := make([]bool, len(devices))
+	// Invariant: every laptop of the rollout before at has an id below the one that is looked for.
 	at := 0
 	for i, device := range devices {
 		for at < len(r.laptops) && r.laptops[at].id < device {
@@ -185,6 +195,7 @@ func (r *Rollout) Alter(at time.Time, joined []Laptop, left []string) []Transiti
 	for _, id := range left {
 		gone[id] = true
 	}
+	// Members of the rollout are listed anew with their states, without those that left.
 	members := make([]Member, 0, len(r.laptops)+len(joined))
 	for i := range r.laptops {
 		if !gone[r.laptops[i].id] {

@@ -1,4 +1,9 @@
 // This file has what a rollout does by itself: waves open, it stops or finishes.
+//
+// Three questions are asked after each event, in this order. Did too many laptops fail or get lost?
+// Then it stops. Did enough laptops of the last open wave take the change, and was the wave open
+// for long enough? Then the next one opens, unless a person opens it or the hour does not allow it.
+// Are all waves open, and is the last gate passed? Then it is finished.
 
 package rollout
 

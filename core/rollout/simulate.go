@@ -1,5 +1,9 @@
-// This file plays a plan on the laptops of an estate: what happens when laptops check in as they usually
-// do, and a share of them refuses the change?
+// This file plays a plan on the laptops of an estate: what happens when laptops check in as they
+// usually do, and a share of them refuses the change?
+//
+// It drives the real state machine with made-up check-ins, so that hours, gates and stop rules work
+// as they will. The answer is a forecast, not a promise: it says how long a plan takes at best, and
+// at which share of failures it stops.
 
 package rollout
 
@@ -115,6 +119,8 @@ func (s *simulator) plan(happened []Transition) {
 			if interval == 0 {
 				interval = usualInterval
 			}
+			// A moment within the interval, the same whenever the plan is played. Check-ins are
+			// whole seconds, and come after the wave opened.
 			within := time.Duration(s.chance(device, "when")) * interval / 1_00_00
 			heap.Push(&s.coming, checkIn{t.At.Add(within).Truncate(time.Second).Add(time.Second), device})
 		}
@@ -158,6 +164,7 @@ func thinned(points []Point) []Point {
 	}
 	out := make([]Point, simulationPoints)
 	for i := range out {
+		// Evenly over the list: i = 0 gives the first point, the greatest i the last.
 		out[i] = points[i*(len(points)-1)/(simulationPoints-1)]
 	}
 	return out
@@ -172,6 +179,8 @@ type checkIn struct {
 // checkIns is a heap of check-ins, the earliest first.
 type checkIns []checkIn
 
+// Len, Less, Swap, Push and Pop are those of heap.Interface. Check-ins of one moment come by id, so
+// that the same plan is always played in the same way.
 func (c checkIns) Len() int { return len(c) }
 func (c checkIns) Less(i, j int) bool {
 	return c[i].at.Before(c[j].at) || c[i].at.Equal(c[j].at) && c[i].device < c[j].device

@@ -1,3 +1,7 @@
+// This file has the words of rollouts: states of laptops, progress of the rollout, what laptops
+// report and what people do. All are part of the contract (rollout.md) and of the API, and are
+// never renamed.
+
 package rollout
 
 import (

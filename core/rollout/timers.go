@@ -1,3 +1,8 @@
+// This file has what time brings to laptops: one that is due turns silent, one that took the change
+// is lost, if it is not heard for too long. A laptop has one timer at most, kept in a heap. A timer
+// is not moved when a laptop is heard, but when it comes: laptops are heard far more often than
+// they turn silent.
+
 package rollout
 
 import (
@@ -14,6 +19,8 @@ type timer struct {
 // timers is a heap of timers, the earliest first.
 type timers []timer
 
+// Len, Less, Swap, Push and Pop are those of heap.Interface. Timers of one moment come in any
+// order: whoever takes them sorts the laptops.
 func (t timers) Len() int           { return len(t) }
 func (t timers) Less(i, j int) bool { return t[i].at < t[j].at }
 func (t timers) Swap(i, j int)      { t[i], t[j] = t[j], t[i] }

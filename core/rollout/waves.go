@@ -1,3 +1,6 @@
+// This file distributes laptops to the waves of a plan, as rollout.md says: by audience, by share,
+// and the rest. The same plan, laptops and id of the change always give the same waves.
+
 package rollout
 
 import (

@@ -1,4 +1,8 @@
 // This file says what an approval rule knows of a change.
+//
+// The fields are those of review.ChangeFacts, by name and type. An expression that names another
+// field is refused when it is written: later, it would fail for every change, and a rule that fails
+// asks for its approvals.
 
 package rule
 

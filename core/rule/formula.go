@@ -1,5 +1,10 @@
 // This file takes an expression apart into tests of few facts each, so that it can be evaluated
 // over sets: a test has one answer for all rows that agree in what it looks at.
+//
+// An example: device.os == "linux" && "field" in device.tags is a formula of two tests. The first
+// looks at one field with three values in the whole estate, so that it is evaluated three times,
+// whatever the number of laptops. The sets of laptops for which each test is true are then
+// intersected.
 
 package rule
 
@@ -18,9 +23,9 @@ import (
 type Truth uint8
 
 const (
-	False  Truth = iota
-	True         //
-	Failed       // an error, or no bool
+	False Truth = iota
+	True
+	Failed // an error, or no bool
 )
 
 // Look is something that a test looks at: a field of a variable, such as device.os, or one setting,
@@ -130,6 +135,7 @@ func (t *Test) look(e ast.Expr) {
 	isVariable := func(e ast.Expr) bool {
 		return e.Kind() == ast.IdentKind && slices.Contains(variables, e.AsIdent())
 	}
+	// Each field is noted once.
 	add := func(variable, field string) {
 		if l := (Look{variable, field}); !slices.Contains(t.Looks, l) {
 			t.Looks = append(t.Looks, l)
@@ -197,12 +203,15 @@ func (t *Test) look(e ast.Expr) {
 				t.Whole = true // a name that hides a variable: not worth telling apart
 			}
 			if texts := textsOf(c.IterRange()); texts != nil && c.IterVar2() == "" {
+				// The name is bound inside of this macro only; what it was bound to outside comes
+				// back.
 				hidden := bound[c.IterVar()]
 				bound[c.IterVar()] = texts
 				defer func() { bound[c.IterVar()] = hidden }()
 			} else if bound[c.IterVar()] != nil || bound[c.IterVar2()] != nil {
 				t.Whole = true // a name that hides another
 			}
+			// Every part of the macro may look at something.
 			for _, part := range []ast.Expr{c.IterRange(), c.AccuInit(), c.LoopCondition(), c.LoopStep(), c.Result()} {
 				visit(part)
 			}

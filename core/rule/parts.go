@@ -1,4 +1,8 @@
 // This file takes an expression apart, to say which of its parts are true.
+//
+// It serves explanations: why is this laptop in the group, and why is it not? Only one laptop or
+// person is looked at, so that parts are compiled as they are needed. Sets of laptops are evaluated
+// by formula.go.
 
 package rule
 
@@ -30,6 +34,7 @@ func (r *Rule) Parts(variables map[string]any) []Part {
 	}
 	checked := compiled.NativeRep()
 	var out []Part
+	// visit adds a part and then the parts that it is made of.
 	var visit func(e ast.Expr, depth int)
 	visit = func(e ast.Expr, depth int) {
 		source, err := parser.Unparse(e, checked.SourceInfo())

@@ -1,4 +1,7 @@
 // This file compares dotted version numbers.
+//
+// Versions are texts such as 14.6 or 10.4.2. As texts, 9 would come after 10, so each number is
+// compared by itself, without a limit on its length.
 
 package rule
 

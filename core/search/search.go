@@ -90,6 +90,8 @@ func wordsOf(text string) []string {
 // policies and policy, locked and lock. It does not give words of the language, and is only
 // compared with other forms.
 func form(word string) string {
+	// Endings are tried from the longest on, and the first that fits is cut. What is left must have
+	// three letters: "used" is no form of "u". Words in -ss, such as access, are no plurals.
 	for _, ending := range []struct{ is, becomes string }{{"ies", "y"}, {"sses", "ss"}, {"ing", ""}, {"ed", ""}, {"es", ""}, {"s", ""}} {
 		if stem, cut := strings.CutSuffix(word, ending.is); cut && len(stem) >= 3 && !strings.HasSuffix(word, "ss") {
 			return strings.TrimSuffix(stem+ending.becomes, "e")
@@ -110,6 +112,7 @@ func New(definitions []setting.Definition) *Index {
 	for i := range definitions {
 		x.definitions[i] = &definitions[i]
 	}
+	// Definitions are sorted by id, so that equal scores give the same order every time.
 	slices.SortFunc(x.definitions, func(a, b *setting.Definition) int { return cmp.Compare(a.ID, b.ID) })
 	// Each word is noted with the definitions that have it, and the highest weight that it has in
 	// each.
@@ -130,6 +133,7 @@ func New(definitions []setting.Definition) *Index {
 			note(k, inKeyword)
 			x.phrases[i] = append(x.phrases[i], wordsOf(k))
 		}
+		// An id is words between dots, such as screen.lock_after_minutes.
 		note(string(d.ID), inID)
 		note(strings.Join(d.Options, " "), inOption)
 		note(d.Area, inArea)
@@ -196,6 +200,7 @@ func (x *Index) Search(text string) []*setting.Definition {
 		asked += says
 		for _, d := range touched {
 			scores[d] += best[d]
+			// Each word counts once in a definition, whatever number of its places the word fits.
 			fitting[d] += says
 			best[d] = 0
 		}
@@ -224,6 +229,7 @@ func (x *Index) Search(text string) []*setting.Definition {
 		}
 		hits = append(hits, hit{d, score})
 	}
+	// Of equal scores the shorter id is first: it is the more general setting.
 	slices.SortFunc(hits, func(a, b hit) int {
 		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(len(a.ID), len(b.ID)), cmp.Compare(a.ID, b.ID))
 	})
@@ -249,6 +255,7 @@ func (x *Index) joined(words []string) []string {
 			continue
 		}
 		if w := words[i]; !known(w) {
+			// The first way of cutting a word in two that gives two known words is taken.
 			if at := slices.IndexFunc(halves(w), func(half [2]string) bool { return known(half[0]) && known(half[1]) }); at >= 0 {
 				half := halves(w)[at]
 				out = append(out, half[0], half[1])
@@ -311,6 +318,8 @@ func (x *Index) titleBonus(definition int, wanted []string) float64 {
 // words, with how well they fit: from 0, not at all, to 1.
 func (x *Index) meant(w string) map[int]float64 {
 	found := x.like(w)
+	// A word that means the same counts less than the word itself, and another form of it still
+	// less.
 	for _, other := range synonyms[form(w)] {
 		for _, i := range x.byForm[form(other)] {
 			quality := asMeant
@@ -395,6 +404,8 @@ func distance(a, b string, most int) int {
 	}
 	// Three rows of the table are enough: the swap of two letters looks two rows back.
 	var rows [3][longest + 1]int
+	// last[j] is the distance between the first i-1 letters of a and the first j of b, before that
+	// of the first i-2, now that of the first i.
 	before, last, now := rows[0][:len(b)+1], rows[1][:len(b)+1], rows[2][:len(b)+1]
 	for j := range last {
 		last[j] = j

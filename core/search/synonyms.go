@@ -1,4 +1,9 @@
 // This file knows words of the trade that mean the same, or nearly so.
+//
+// A search that finds nothing although the setting is there is nearly always a matter of words:
+// people say stick, the dictionary says removable storage. questions_test.go asks in the words of
+// people, and names the setting that each question means. A word may be in several groups: it then
+// stands for the words of all of them.
 
 package search
 

@@ -1,5 +1,8 @@
 // This file has the combine rules as definitions name them. How each decides is in package decide,
 // below resolve.
+//
+// A new rule begins here, with a row in the table: its word, and the types whose values it can
+// combine. docs/core.md lists what else it touches.
 
 package setting
 

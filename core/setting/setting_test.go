@@ -66,3 +66,32 @@ func TestValuesSurviveJSON(t *testing.T) {
 		}
 	}
 }
+
+// TestEqualAndOrderAndIdentityAgree compares many values with each other: they are Equal exactly when Compare
+// says 0 and when their identities are the same bytes, and Compare is the same in both directions.
+func TestEqualAndOrderAndIdentityAgree(t *testing.T) {
+	file := func(sum, name string) setting.Value {
+		return setting.FileValue(setting.File{SHA256: sum, Name: name, Size: 3})
+	}
+	row := func(name string, v setting.Value) setting.Value { return setting.TableValue([]setting.Row{{name: v}}) }
+	values := []setting.Value{
+		{}, setting.BoolValue(false), setting.BoolValue(true), setting.IntegerValue(0), setting.IntegerValue(1), setting.IntegerValue(-1),
+		setting.TextValue(""), setting.TextValue("1"), setting.TextValue("true"), setting.ListValue(nil), setting.ListValue([]string{}),
+		setting.ListValue([]string{""}), setting.ListValue([]string{"", ""}), setting.ListValue([]string{"ab"}),
+		setting.ListValue([]string{"a", "b"}), setting.ListValue([]string{"b", "a"}), setting.TableValue(nil),
+		file("aa", "one"), file("aa", "another"), file("bb", "one"),
+		row("a", setting.TextValue("1")), row("a", setting.IntegerValue(1)), row("b", setting.TextValue("1")),
+		row("a", file("aa", "one")), row("a", file("aa", "another")), row("a", file("bb", "one")),
+	}
+	for _, v := range values {
+		for _, w := range values {
+			equal := v.Equal(w)
+			if order := v.Compare(w); equal != (order == 0) || order != -w.Compare(v) {
+				t.Errorf("%v and %v: equal %v, but Compare is %d, and %d the other way round", v, w, equal, order, w.Compare(v))
+			}
+			if same := string(v.AppendIdentity(nil)) == string(w.AppendIdentity(nil)); equal != same {
+				t.Errorf("%v and %v: equal %v, but the same identity %v", v, w, equal, same)
+			}
+		}
+	}
+}

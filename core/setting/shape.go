@@ -1,5 +1,10 @@
 // This file has the shape of values: a type with its bounds, for a setting and for a column of a
 // table alike.
+//
+// Bounds are what the definition of a setting says beyond its type: a least and a greatest number,
+// a pattern, a list of options. Check is the one place in which a value is tested, whether it comes
+// from a file, from the API or from the console. What each type does is behind typeBehaviour, in a
+// file for each type.
 
 package setting
 
@@ -86,6 +91,7 @@ func (s *Shape) validate(path string) []problem.Fault {
 			Expected: "no such field unless the type is " + string(Types[first]),
 		})
 	}
+	// No number would fit.
 	if s.Min != nil && s.Max != nil && *s.Min > *s.Max {
 		faults = append(faults, problem.Fault{
 			Code:     problem.OutOfRange,
@@ -102,5 +108,6 @@ func (s *Shape) validate(path string) []problem.Fault {
 			)
 		}
 	}
+	// The type looks at what only it has: options, columns, the content of a file.
 	return append(faults, t.validate(s, path)...)
 }

@@ -1,4 +1,7 @@
 // This file implements tables and files: values that hold more than one plain thing.
+//
+// A table keeps a text beside each row that is equal for equal rows (identity). Comparing, sorting
+// and joining tables then works on texts, as for lists, and the rows are only carried along.
 
 package setting
 
@@ -42,8 +45,8 @@ func (v Value) File() File {
 }
 
 // Row is a row of a table: cells by the name of their column. A cell is a bool, a whole number, a
-// text, a list of texts or a A row has no order of columns: two rows with the same cells are the
-// same row. file; what is left out is absent. Rows are immutable.
+// text, a list of texts or a file; what is left out is absent. Columns have no order in a row: two
+// rows with the same cells are the same row. Rows are immutable.
 type Row map[string]Value
 
 // any gives the row as expressions see it.
@@ -69,9 +72,8 @@ func (r Row) String() string {
 	return b.String()
 }
 
-// identity is what tells a row from others: its JSON, with a file standing for its contents alone.
-// Plain values, so that the text does not depend on how a cell is kept. A file stands for its
-// contents, whatever it is called.
+// identity is what tells a row from others: its JSON, made of plain values, so that the text does
+// not depend on how a cell is kept. A file stands for its contents, whatever it is called.
 func (r Row) identity() string {
 	plain := make(map[string]any, len(r))
 	for column, cell := range r {
@@ -80,6 +82,7 @@ func (r Row) identity() string {
 			plain[column] = map[string]string{"file": cell.text}
 		}
 	}
+	// Keys of a map are written in order, so that equal rows give equal texts.
 	text, _ := json.Marshal(plain) // bools, numbers, texts and lists of texts always have a JSON form
 	return string(text)
 }

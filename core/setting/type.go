@@ -1,4 +1,7 @@
 // This file has the types of values: what each type must know. Each type is in a file of its own.
+//
+// Nothing outside of these files switches on a type to check a value, to say what is expected, or
+// to judge a definition: they ask the behaviour of the type.
 
 package setting
 
@@ -78,7 +81,8 @@ func (t Type) ordered() bool { return t.Orders() != nil }
 // Types embed it for what they lack.
 type unbounded struct{}
 
-// The methods of unbounded say that there is nothing of the kind.
+// The methods of unbounded say that there is nothing of the kind: no check beyond holds, no bounds
+// in a definition, nothing to judge about a definition, and no order of strictness.
 func (unbounded) check(*Shape, string, Value) []problem.Fault { return nil }
 func (unbounded) bounds() []string                            { return nil }
 func (unbounded) validate(*Shape, string) []problem.Fault     { return nil }

@@ -14,6 +14,7 @@ import (
 // of strictness, options rise in it.
 type choiceType struct{ unbounded }
 
+// An option is a text. Among options there is one order, that in which the definition lists them.
 func (choiceType) holds(v Value) bool          { return v.kind == Text }
 func (choiceType) bounds() []string            { return []string{"options"} }
 func (choiceType) orders() []Stricter          { return []Stricter{StricterLater} }

@@ -1,5 +1,8 @@
 // This file has the type of files, which values name by their SHA-256, with what must be in the
 // file.
+//
+// The bytes of a file are no part of the estate. The service keeps them once by their hash, has
+// looked into them when they were stored, and gives them to laptops; the core only compares hashes.
 
 package setting
 
@@ -27,6 +30,7 @@ var Contents = []Content{AnyContent, CertificateFile, RulesFile, ApplicationFile
 // is tested when it is stored (package contents).
 type fileType struct{ unbounded }
 
+// A definition of the type may say what must be in the file.
 func (fileType) holds(v Value) bool { return v.kind == FileKind }
 func (fileType) bounds() []string   { return []string{"content"} }
 

@@ -13,6 +13,7 @@ import (
 // measure.
 type integerType struct{ unbounded }
 
+// Of whole numbers the lower or the higher one may be the stricter, as the definition says.
 func (integerType) holds(v Value) bool { return v.kind == Integer }
 func (integerType) bounds() []string   { return []string{"min", "max", "measure"} }
 func (integerType) orders() []Stricter { return []Stricter{StricterLower, StricterHigher} }

@@ -1,5 +1,9 @@
 // This file has the type of lists of texts without repeats, with a pattern for items and a greatest
 // number of them.
+//
+// Lists have no order of strictness, but two ways of combining of their own: merge adds up what all
+// policies list, common leaves what all of them have. The order of items means nothing to a laptop;
+// it is kept as it was written.
 
 package setting
 
@@ -13,6 +17,7 @@ import (
 // merged, or reduced to the items that all of them have.
 type listType struct{ unbounded }
 
+// A definition of the type may bound each item and the number of items.
 func (listType) holds(v Value) bool { return v.kind == List }
 func (listType) bounds() []string   { return []string{"item_pattern", "max_items"} }
 

@@ -1,4 +1,9 @@
 // This file has the type of tables: rows whose cells are in the columns that the definition lists.
+//
+// A table holds what a single value cannot: rules for applications, management nodes, certificates.
+// Each column is a Shape of its own, with a type, bounds and options, so that a cell is checked
+// like a value. A cell may be left out unless its column is required. Rows have no order: they are
+// kept sorted, and rows of several policies are put together.
 
 package setting
 
@@ -39,6 +44,7 @@ var Stores = []Store{StoreRoots, StoreIntermediates}
 
 // Column is a column of a table.
 type Column struct {
+	// Name is the key of the cell in files and in the API. Title and Help are shown to people.
 	Name     string
 	Title    string
 	Help     string
@@ -95,6 +101,7 @@ func (tableType) check(s *Shape, path string, v Value) []problem.Fault {
 	// and may not agree in the key.
 	for i, row := range v.Rows() {
 		faults = append(faults, s.checkRow(problem.Join(path, i), row)...)
+		// v.list has a text for each row that is equal for equal rows.
 		for j := range i {
 			if v.list[i] == v.list[j] || s.SameKey(row, v.Rows()[j]) {
 				expected := fmt.Sprintf("each row once; it is row %d already", j+1)
@@ -127,6 +134,7 @@ func (s *Shape) checkRow(path string, row Row) []problem.Fault {
 			)
 			continue
 		}
+		// Where a cell holds something of another type, Check says so.
 		faults = append(faults, c.Check(at, row[name])...)
 	}
 	// Columns that must be there are looked for in every row.
@@ -186,11 +194,14 @@ func (tableType) validate(s *Shape, path string) []problem.Fault {
 			)
 		}
 		seen[c.Name] = true
+		// A column may not be a table: tables are not nested. With an unknown type the bounds
+		// cannot be judged.
 		typed := OneOf(problem.Join(at, "type"), c.Type, ColumnTypes)
 		faults = append(faults, typed...)
 		if len(typed) == 0 {
 			faults = append(faults, c.Shape.validate(at)...)
 		}
+		// Only certificates are put into stores.
 		if c.Store != "" && c.Content != CertificateFile {
 			faults = append(faults, problem.Fault{
 				Code: problem.MisplacedField, Path: problem.Join(at, "store"), Found: problem.Quote(string(c.Store)),
@@ -203,6 +214,7 @@ func (tableType) validate(s *Shape, path string) []problem.Fault {
 			faults = append(faults, OneOf(problem.Join(at, "reads"), c.Reads, ReadsWords)...)
 		}
 	}
+	// Two rows may not agree in all columns of the key.
 	for i, name := range s.Key {
 		if !seen[name] {
 			faults = append(

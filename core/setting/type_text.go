@@ -1,5 +1,8 @@
 // This file has the type of texts, with a greatest length, a pattern, and formats that a pattern
 // can't say well.
+//
+// A format has a check of its own, which says what is wrong in words: a pattern could only say that
+// the text does not match.
 
 package setting
 
@@ -57,6 +60,7 @@ func checkNodePath(path string) (wrong, expected string) {
 // textType is the behaviour of texts. They have no order of strictness.
 type textType struct{ unbounded }
 
+// A definition of the type may have a pattern, a greatest length in characters, and a format.
 func (textType) holds(v Value) bool { return v.kind == Text }
 func (textType) bounds() []string   { return []string{"pattern", "max_length", "format"} }
 

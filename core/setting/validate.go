@@ -1,4 +1,9 @@
 // This file checks definitions, and values against definitions.
+//
+// Definitions come from the dictionary that ships, and from companies that define settings of their
+// own: every field is checked. A fault names the place as a JSON Pointer, what was found there, and
+// what was expected. Checks do not stop at the first fault, but leave out what cannot be judged
+// because something else is wrong.
 
 package setting
 
@@ -78,6 +83,7 @@ func (d *Definition) Validate(path string) []problem.Fault {
 		if !d.Default.IsNothing() {
 			faults = append(faults, d.Check(at("default"), d.Default)...)
 		}
+		// A forced value without a value is reported by whoever reads the file.
 		for i, f := range d.Forced {
 			if !f.Value.IsNothing() {
 				faults = append(faults, d.Check(at("forced", i, "value"), f.Value)...)
@@ -108,6 +114,8 @@ func (d *Definition) validateSupports(path string) []problem.Fault {
 			)
 		}
 		rows[row.Platform] = true
+		// Versions are compared number by number. What cannot be compared with 0 cannot be compared
+		// with the version of a laptop either.
 		if row.From != "" {
 			if _, err := rule.CompareVersions(row.From, "0"); err != nil {
 				faults = append(
@@ -141,9 +149,13 @@ func (d *Definition) validateCombine(at func(...any) string) []problem.Fault {
 	misplaced := func(field, found, expected string) []problem.Fault {
 		return []problem.Fault{{Code: problem.MisplacedField, Path: at(field), Found: found, Expected: expected}}
 	}
+	// Merge needs lists or tables, strictest an order: setting/combine.go lists which rule fits
+	// which type.
 	if rules := d.Type.Combines(); !slices.Contains(rules, d.Combine) {
 		return misplaced("combine", string(d.Combine)+" with type "+string(d.Type), listed(rules))
 	}
+	// The order of strictness says which of two values is the stricter one: the lower or the higher
+	// number, true or false, or the order of the options.
 	if d.Combine == Strictest {
 		return OneOf(at("stricter"), d.Stricter, d.Type.Orders())
 	}

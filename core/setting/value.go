@@ -1,4 +1,8 @@
 // This file implements values: what an entry, an exception or a fact holds.
+//
+// Values are compared in three ways. Equal is what people mean by the same. Compare is an order in
+// which equal values are neighbours. AppendIdentity gives bytes by which values are looked up in
+// maps. The three agree with each other, which a test shows.
 
 package setting
 
@@ -39,7 +43,8 @@ type Value struct {
 	number int64    // of a bool: 0 or 1; of a file: its size
 	text   string   // of a file: its SHA-256
 	list   []string // of a table: what tells its rows apart; of a file: its name
-	rows   *[]Row
+	// The rows are behind a pointer so that a Value stays small: few values are tables.
+	rows *[]Row
 }
 
 // BoolValue holds b.
@@ -58,6 +63,7 @@ func TextValue(s string) Value { return Value{kind: Text, text: s} }
 
 // ListValue holds items, in their order. The caller must not alter them afterwards.
 func ListValue(items []string) Value {
+	// The empty list is a value, other than nothing.
 	if items == nil {
 		items = []string{}
 	}
@@ -243,6 +249,8 @@ func (v Value) Begins() (first uint64) {
 	if len(v.list) == 0 {
 		return 0
 	}
+	// Big-endian numbers are in the order of the texts that they begin. A shorter text is filled up
+	// with zeros.
 	var bytes [8]byte
 	copy(bytes[:], v.list[0])
 	return binary.BigEndian.Uint64(bytes[:])

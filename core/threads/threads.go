@@ -1,4 +1,7 @@
-// Package threads spreads work over all threads.
+// Package threads spreads work over all threads. It is for work on many independent things that is
+// done when all of them are done. Numbers are given out one by one, so that a thread that has a
+// long one does not keep the others from going on. A panic on one of the threads becomes a panic of
+// the caller.
 package threads
 
 import (

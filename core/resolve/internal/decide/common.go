@@ -1,3 +1,6 @@
+// This file has the rule common: of lists from several policies, the items that all of them have.
+// It is meant for lists of what is allowed, where every policy narrows what the others leave.
+
 package decide
 
 import (

@@ -1,3 +1,11 @@
+// This file decides one setting for a set of laptops. What all combine rules have in common is
+// here, in the order of resolution.md, section 6; a rule begins where these steps end
+// (Combiner.Combine).
+//
+// Deciding takes sets apart. rest has the laptops for which nothing is decided yet; each step takes
+// out those that it decides for, so that no laptop is decided for twice. An Observer is told the
+// fate of each candidate on each laptop; without one that work is left out.
+
 package decide
 
 import (
@@ -87,7 +95,10 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 func (d *Decider) dropWeaker(in []Candidate, rest *bitset.Set) []Candidate {
 	stronger := d.sets.Temp() // laptops with a candidate of greater strength than those that are looked at
 	stronger.Clear()
+	// A copy: the candidates belong to whoever called, and their sets are replaced below.
 	left := slices.Clone(in)
+	// From the strongest to the weakest. stronger grows by the laptops of each strength once all of
+	// its candidates were looked at.
 	for strength := range strengths {
 		for i := range left {
 			if c := &left[i]; c.Strength == strength && strength != Enforced && c.Live.Meets(stronger) {
@@ -205,6 +216,7 @@ func (d *Decider) conflict(ix *Index, candidates []Candidate, rows *bitset.Set) 
 	for i, c := range candidates {
 		policies[i] = string(ix.Entries[c.Rank].PolicyID)
 	}
+	// The same policies in another order are the same conflict.
 	slices.Sort(policies)
 	d.Out.Add(ix.Outcomes.Conflict(policies).Number, rows)
 	if d.Observer != nil {

@@ -1,3 +1,6 @@
+// This file collects what a setting comes out as. A decision emits the same outcome several times,
+// as for entries of equal values, so rows are joined by the number of their outcome.
+
 package decide
 
 import "zenithridge.example/zridge/core/bitset"

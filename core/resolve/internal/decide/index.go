@@ -1,3 +1,7 @@
+// This file has the index of a setting: all that is known of it before any laptop is looked at.
+// Entries are kept in three lists of the same order. Keys say whose the entry is, Ranked how it
+// relates to others, Entries what it says: deciding reads the first two and rarely the third.
+
 package decide
 
 import (

@@ -1,3 +1,7 @@
+// This file has what the rules share that put lists together: by item instead of by entry. Each
+// item of a list has a number of its own among the outcomes of the setting, and a laptop's value is
+// the set of items that it has. Lists are thus never built while deciding.
+
 package decide
 
 import (

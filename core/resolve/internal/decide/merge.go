@@ -1,3 +1,7 @@
+// This file has the rule merge: lists and tables of all policies are put together. Rows of tables
+// can contradict each other, where they agree in the key of the table and say different things:
+// that is a conflict on the laptops that have both.
+
 package decide
 
 import (

@@ -1,3 +1,11 @@
+// This file decides by precedence: entries are in one order, and the first that a laptop has is in
+// effect. closest and strictest decide so; they differ in the order.
+//
+// The order has two divisions. A run is a stretch of entries that do not beat each other: for
+// closest, those of one level and one priority. A zone is a stretch of runs whose entries lose for
+// the same reason, such as those of one level. Entries in a zone below 0 are locked, and come
+// first.
+
 package decide
 
 import (

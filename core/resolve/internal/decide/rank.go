@@ -1,3 +1,8 @@
+// This file puts the entries of a setting in order of precedence. The combine rule says what the
+// order is by, and the order is made once for all laptops. When a policy is edited, its entries are
+// taken out and put in again; all others keep their order, so that the new index is merged and not
+// sorted.
+
 package decide
 
 import (

@@ -1,3 +1,6 @@
+// This file keeps sets of rows by object while one block is worked on, and brings results up to
+// date on some of the rows.
+
 package engine
 
 import "zenithridge.example/zridge/core/bitset"

@@ -1,3 +1,7 @@
+// This file computes blocks on all threads and applies what comes of it. No worker writes to a
+// table: each collects patches, and these are applied when all blocks are done. So workers read
+// tables of the plan before without locks.
+
 package engine
 
 import (

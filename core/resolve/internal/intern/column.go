@@ -1,3 +1,7 @@
+// This file gives codes to values. Two values that expressions can tell apart have different codes;
+// values that are equal to an expression share one. Codes are only added as long as a generation
+// lives, so that what was read without a lock stays right.
+
 package intern
 
 import (

@@ -1,3 +1,7 @@
+// This file finds what differs between two lists of objects. Snapshots are made of one another, so
+// that nearly all objects are the same ones at the same places: those are passed over by comparing
+// addresses.
+
 package intern
 
 // Differences is what differs between two lists of objects.

@@ -1,3 +1,8 @@
+// This file has what plans of one lineage share: columns, tests, and the outcomes of settings, all
+// by number. Somebody who types a condition makes tests and values that nobody needs a second
+// later. They stay in the generation; when it has grown too much, the service compiles the estate
+// anew, with a new generation, and lets the old one go.
+
 package intern
 
 import (

@@ -1,3 +1,9 @@
+// This file gives numbers to ids. Everything in the core is by number: sets of rows, tables by
+// policy or setting, keys of maps. A plan that is made of another keeps the numbers of all ids that
+// both have, so that results can be compared and shared.
+//
+// A table is a base, shared by many plans, and a small map of what came and went since.
+
 package intern
 
 import (
@@ -111,6 +117,7 @@ func (p *IDTable[K]) flattened() *baseTable[K] {
 			list, numbers = append(list, id), append(numbers, n)
 		}
 	}
+	// What came later counts, also where it is None.
 	for at, id := range p.base.ids {
 		if _, later := p.later[id]; !later {
 			add(id, p.base.numbers[at])

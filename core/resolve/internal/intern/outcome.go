@@ -1,3 +1,8 @@
+// This file numbers what a setting can come out as. A value, a conflict of some policies, "left
+// unset" and each reason for "unsupported" have a number each; an item of a list that is put
+// together has one with itemBit set. Blocks keep sets of rows by these numbers, so that equal
+// outcomes are one set, and comparing two plans compares numbers.
+
 package intern
 
 import (

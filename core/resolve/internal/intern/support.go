@@ -1,3 +1,7 @@
+// This file remembers which laptops support which settings. Most definitions name the same
+// platforms with the same limits and share one Support. Its answers are by the codes of platform,
+// version and edition: few combinations occur, whatever the number of laptops.
+
 package intern
 
 import (

@@ -1,3 +1,7 @@
+// This file keeps the answers of tests. A test is evaluated once for each value, or combination of
+// values, that occurs in the estate, and never again as long as the generation lives: a new plan
+// asks a test that it shares with the plan before for nothing but new values.
+
 package intern
 
 import (
@@ -57,6 +61,7 @@ func (t *Test) Answer(codes []uint32) rule.Truth {
 	}
 	var scratch [64]byte
 	key := scratch[:0]
+	// The key is the list of codes, in as few bytes as they need.
 	for _, c := range codes {
 		key = binary.AppendUvarint(key, uint64(c))
 	}
@@ -90,6 +95,7 @@ func (t *Test) extend(wanted int) rule.Truth {
 	c := t.Columns[0]
 	field := map[string]any{}
 	variables := t.variables(nil)
+	// Code 0 is "no value": the field is absent then.
 	variables[c.Look.Variable] = field
 	values := c.Known()
 	for code := len(answers); code < len(values); code++ { // whoever reads the answers that there were sees no more of them

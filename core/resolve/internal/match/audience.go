@@ -1,3 +1,8 @@
+// This file matches audiences. Match is the one place that decides to whom a policy applies: for
+// all laptops of a block, for one laptop, for a person who signs in, for a policy that is only
+// being tried. Section 3 of resolution.md is its contract; the order of reasons is the order of the
+// steps in it.
+
 package match
 
 import (
@@ -132,8 +137,7 @@ func (m *Matcher) Match(a *Audience, why Observer, yield func(levelAt int, rows 
 		return
 	}
 	// levels holds, by level, the rows that it includes and no level before it does. included holds
-	// their union. Invariant: the sets of levels are disjoint. levels holds, by level, the rows
-	// that it includes and no level before it does.
+	// their union. Invariant: the sets of levels are disjoint.
 	levels := make([]*bitset.Set, len(a.Levels), 8)
 	included := m.Temp()
 	included.Clear()

@@ -1,3 +1,7 @@
+// This file finds the rows that do not support a setting, by reason. Platform, version and edition
+// are known of every laptop. What else a laptop must be able to do is a condition over its facts,
+// which may not be known: such a laptop counts as supporting the setting, and is counted apart.
+
 package match
 
 import (

@@ -1,3 +1,11 @@
+// This file answers questions about the rows of one block: which value a fact has on which rows,
+// and where a rule holds or fails.
+//
+// Rules are not evaluated laptop by laptop. A rule is a formula of tests (intern.Formula); a test
+// reads one or a few columns, and is evaluated once for each value that occurs in the block. Its
+// answer is then the union of the sets of rows that have the values for which it is true. Sets of
+// rows come from an arena and are lent: Temp until a mark is released, Keep until the next block.
+
 package match
 
 import (
@@ -85,6 +93,7 @@ func (m *Matcher) Load(block int, dom *bitset.Set) {
 	m.Epoch++
 	m.within++
 	m.device, m.person = nil, nil
+	// Plain laptops have no list of devices: row i of block b is device b·4096 + i.
 	if m.Subjects.Device != nil {
 		m.device = m.Subjects.Device[block]
 	}
@@ -166,6 +175,7 @@ func (m *Matcher) coded(c *intern.Column, scratch *[]uint32) []uint32 {
 			at = m.DeviceAt(row)
 		}
 		switch {
+		// Code 0 is "no value": there is nobody to read it from.
 		case at == intern.None:
 			into[row] = 0
 		case by != nil:
@@ -285,6 +295,8 @@ func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 		for _, part := range f.Parts { // failed holds the rows on which every part so far is true or fails
 			a, e := m.Truth(part)
 			is.And(a)
+			// Invariant: is has the rows on which all parts so far are true, failed those on which
+			// none so far is false. Once failed is empty, no later part can alter the answer.
 			either.Copy(a)
 			either.Or(e)
 			if failed.And(either); failed.Empty() {
@@ -300,6 +312,7 @@ func (m *Matcher) Truth(f *intern.Formula) (is, failed *bitset.Set) {
 	is.Clear()
 	failed.Clear()
 	for _, part := range f.Parts {
+		// A row on which one part is true leaves failed again at the end.
 		a, e := m.Truth(part)
 		is.Or(a)
 		failed.Or(e)
@@ -320,6 +333,7 @@ func (m *Matcher) test(t *intern.Test) (is, failed *bitset.Set) {
 		is, failed = m.Temp(), m.Temp()
 		is.Clear()
 		failed.Clear()
+		// Scope limits the rows where only some are being decided.
 		within := m.Scope
 		if within == nil {
 			within = &m.Dom
@@ -371,8 +385,10 @@ func (m *Matcher) try(t *intern.Test, within, is, failed *bitset.Set) {
 		for row := range within.All() {
 			one(row, nil)
 		}
+	// A test of constants has one answer for every row.
 	case len(t.Columns) == 0:
 		add(t.Answer(nil), within)
+	// One column is by far the most frequent case: one answer for each value.
 	case len(t.Columns) == 1 && t.Columns[0].Look.Variable == "settings":
 		m.Part(t.Columns[0], within, func(code uint32, rows *bitset.Set) { add(t.AnswerOne(code), rows) })
 	case len(t.Columns) == 1:
@@ -431,6 +447,7 @@ func (m *Matcher) Errors(f *intern.Formula, r *rule.Rule, rows *bitset.Set, yiel
 	// say evaluates the rule on the first of some rows that are alike, and yields its error for all
 	// of them.
 	say := func(rows *bitset.Set) {
+		// Only the variables that the rule declares are given to it, as when it was evaluated.
 		all := m.Variables(rows.First(), nil)
 		seen := map[string]any{}
 		for _, name := range scope {

@@ -1,3 +1,7 @@
+// This file has the population: the objects of an estate by number, in the form in which matching
+// reads them. It belongs to a plan, which shares with the plan before whatever did not alter. It
+// also says what expressions see of a laptop and of a person.
+
 package match
 
 import (
@@ -12,6 +16,7 @@ import (
 // from one plan to the next. Where something was removed its number is free: the object there is
 // nil. A Population is immutable once it is made.
 type Population struct {
+	// Every list below is by number. Numbers are given by the tables named …At.
 	Gen *intern.Generation
 
 	Units  []Unit
@@ -158,6 +163,8 @@ func (p *Population) deviceValue(d *Device, field string) setting.Value {
 		return setting.TextValue(string(d.OS))
 	case "os_version":
 		return setting.TextValue(d.OSVersion)
+	// Fields that may be empty are absent in expressions where they are, so that a rule can ask
+	// whether there is one.
 	case "serial":
 		return known(d.Serial)
 	case "edition":
@@ -184,6 +191,7 @@ func (p *Population) personValue(who *Person, field string) setting.Value {
 	case "mail":
 		return known(who.Mail)
 	case "unit", "units":
+		// A person without a unit has no path either.
 		if who.UnitAt == intern.None {
 			return setting.Value{}
 		}
@@ -248,6 +256,7 @@ func (p *Population) PersonVariables(at int) map[string]any {
 // variables puts facts or attributes together with the fields that everybody has.
 func variables(more map[string]setting.Value, names []string, value func(field string) setting.Value) map[string]any {
 	out := make(map[string]any, len(more)+len(names))
+	// A fact cannot have the name of a field: validation refuses it.
 	for name, v := range more {
 		out[name] = v.Any()
 	}

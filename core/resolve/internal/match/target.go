@@ -1,3 +1,9 @@
+// This file finds the rows that a target matches: everyone, a unit, a group, a laptop or a person.
+//
+// Answers are kept for the block. Units are found together, since all policies of an estate name
+// the same few units over and over. Groups were computed before policies are matched, and are read
+// here.
+
 package match
 
 import (
@@ -137,6 +143,7 @@ func (m *Matcher) Target(t *Target) *bitset.Set {
 		if t.Kind == estate.ToDevice {
 			by = m.device
 		}
+		// A person may own several laptops of the block.
 		for row, at := range by {
 			if int(at) == t.At {
 				out.Add(row)
@@ -158,6 +165,7 @@ func (m *Matcher) Platforms(named []setting.Platform, into *bitset.Set) {
 	}
 	into.Clear()
 	os := m.Pop.Gen.Column(DeviceLook("os"))
+	// The rows of the block by their platform, of which there are three.
 	values := os.Known()
 	m.Part(os, &m.Dom, func(code uint32, rows *bitset.Set) {
 		if s, _ := values[code].(string); slices.Contains(named, setting.Platform(s)) {
