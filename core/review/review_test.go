@@ -11,6 +11,7 @@ import (
 	"zenithridge.example/zridge/core/estate"
 	"zenithridge.example/zridge/core/impact"
 	"zenithridge.example/zridge/core/review"
+	"zenithridge.example/zridge/core/rule"
 	"zenithridge.example/zridge/core/setting"
 	"zenithridge.example/zridge/dictionary"
 	"zenithridge.example/zridge/formats/files"
@@ -293,7 +294,7 @@ func TestLaptopsLeftUnset(t *testing.T) {
 // The id is the same on all sides, entries are parts of their own, and no file has Baseline.
 func TestEveryFieldOfAPolicyIsMerged(t *testing.T) {
 	base := estate.Policy{ID: "p", OnDrift: estate.Report}
-	always, err := rule.Compile(rule.Policies, "true")
+	always, err := rule.Compile(rule.OfWhen, "true")
 	if err != nil {
 		t.Fatal(err)
 	}
