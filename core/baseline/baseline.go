@@ -1,5 +1,6 @@
-// Package baseline measures laptops by baselines: it answers whether a laptop has the values that a baseline wants. It
-// does not look at policies; what they want of a laptop is part of what it is given.
+// Package baseline measures laptops by baselines: it answers whether a laptop has the values that a
+// baseline wants. It does not look at policies; what they want of a laptop is part of what it is
+// given.
 package baseline
 
 import (
@@ -26,8 +27,8 @@ type Observed struct {
 	Supported bool
 }
 
-// Judge measures one setting of a laptop. d is the setting's definition, and must not be nil. A laptop that has nothing
-// set is taken for what an unmanaged laptop does, as the definition says.
+// Judge measures one setting of a laptop. d is the setting's definition, and must not be nil. A
+// laptop that has nothing set is taken for what an unmanaged laptop does, as the definition says.
 func Judge(d *setting.Definition, item *estate.BaselineItem, o Observed) Verdict {
 	switch {
 	case !o.Supported:
@@ -44,7 +45,8 @@ func Judge(d *setting.Definition, item *estate.BaselineItem, o Observed) Verdict
 	return Differs
 }
 
-// Meets tells whether a value is what is wanted, or stricter where the setting has an order of strictness.
+// Meets tells whether a value is what is wanted, or stricter where the setting has an order of
+// strictness.
 func Meets(d *setting.Definition, wanted, is setting.Value) bool {
 	if is.IsNothing() {
 		return false
@@ -69,8 +71,8 @@ const (
 	Unknown   State = "unknown" // none differs, and some is not reported
 )
 
-// Measure measures a laptop. look gives what is known of a setting there, and its definition; an item whose definition is
-// nil does not count.
+// Measure measures a laptop. look gives what is known of a setting there, and its definition; an
+// item whose definition is nil does not count.
 func Measure(b *estate.Baseline, look func(setting.ID) (*setting.Definition, Observed)) (State, []Failing) {
 	state := Compliant
 	var failing []Failing

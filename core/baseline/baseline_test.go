@@ -58,7 +58,8 @@ func TestJudge(t *testing.T) {
 	}
 }
 
-// TestMeasure: one setting that differs makes the laptop differ, one that is not known only where none does.
+// TestMeasure: one setting that differs makes the laptop differ, one that is not known only where
+// none does.
 func TestMeasure(t *testing.T) {
 	t.Parallel()
 	b := &estate.Baseline{Items: []estate.BaselineItem{

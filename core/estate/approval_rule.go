@@ -13,8 +13,8 @@ import (
 	"zenithridge.example/zridge/core/rule"
 )
 
-// ApprovalRule asks for approvals of the changes that When is true of. All rules that are true must be
-// met; one approval may meet several.
+// ApprovalRule asks for approvals of the changes that When is true of. All rules that are true must
+// be met; one approval may meet several.
 type ApprovalRule struct {
 	ID        ApprovalRuleID
 	Title     string

@@ -11,8 +11,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// Baseline is a named set of wanted values, by which the laptops of its audience are measured. It never overrides a
-// policy.
+// Baseline is a named set of wanted values, by which the laptops of its audience are measured. It
+// never overrides a policy.
 type Baseline struct {
 	ID         BaselineID
 	Title      string
@@ -29,8 +29,8 @@ type BaselineItem struct {
 	Value    setting.Value
 	Severity Severity
 	Category string
-	// OnDrift says what is done where a laptop has another value and no policy decides the setting. Unlike a policy's,
-	// it is to be reported when nothing is said.
+	// OnDrift says what is done where a laptop has another value and no policy decides the setting.
+	// Unlike a policy's, it is to be reported when nothing is said.
 	OnDrift OnDrift
 }
 
@@ -47,7 +47,8 @@ const (
 // Severities lists every Severity, the worst first.
 var Severities = []Severity{Critical, High, Medium, Low}
 
-// AsPolicy gives a policy that has the audience and the settings of the baseline, to ask whom it would reach.
+// AsPolicy gives a policy that has the audience and the settings of the baseline, to ask whom it
+// would reach.
 func (b *Baseline) AsPolicy() *Policy {
 	p := &Policy{ID: PolicyID(b.ID), Kind: setting.Security, State: Active, Audience: b.Audience}
 	for i := range b.Items {
@@ -56,10 +57,12 @@ func (b *Baseline) AsPolicy() *Policy {
 	return p
 }
 
-// baselineMark begins the id of a policy that puts right what a baseline wants. No id in a file has such a sign.
+// baselineMark begins the id of a policy that puts right what a baseline wants. No id in a file has
+// such a sign.
 const baselineMark = "baseline:"
 
-// Repairs gives the policy that puts right what the baseline wants put right, nil where that is nothing.
+// Repairs gives the policy that puts right what the baseline wants put right, nil where that is
+// nothing.
 func (b *Baseline) Repairs() *Policy {
 	p := &Policy{
 		ID: PolicyID(baselineMark + string(b.ID)), Title: b.Title, Kind: setting.Security, State: Active, Owner: b.Owner, Why: b.Why,

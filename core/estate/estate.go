@@ -133,8 +133,9 @@ type Policy struct {
 	Offered   bool    // it counts only on laptops on which a person took it, and never against a policy that is not offered
 	Within    UnitID  // the policy never reaches a laptop outside this unit, whatever the audience names; empty: no bound
 	OnDrift   OnDrift // what is done where a laptop has another value than it was given
-	// Baseline is the baseline whose values it puts right; empty: it is a policy of its own. Such a policy is made
-	// while an estate is resolved, is in no file, and every other policy overrides it.
+	// Baseline is the baseline whose values it puts right; empty: it is a policy of its own. Such a
+	// policy is made while an estate is resolved, is in no file, and every other policy overrides
+	// it.
 	Baseline BaselineID
 	Owner    string // who answers for it; need not be a known person
 	Why      string

@@ -46,8 +46,8 @@ func (p Percent) AtLeast(n int) int {
 	return int((int64(p)*int64(n) + int64(Whole) - 1) / int64(Whole))
 }
 
-// RolloutPlan says in what waves a change goes to laptops, when it stops by itself, and when waves may
-// open. What is left out has a default, which DefaultPlan gives.
+// RolloutPlan says in what waves a change goes to laptops, when it stops by itself, and when waves
+// may open. What is left out has a default, which DefaultPlan gives.
 type RolloutPlan struct {
 	ID          RolloutPlanID
 	Title       string

@@ -187,8 +187,8 @@ var named = []string{"id", "serial", "owner", "owner_name", "users", "name", "ma
 const expectedShown = 8
 
 // unknownValues gives a fault for each word of a condition that no row has as its value: most often
-// it is misspelt, and an empty list would hide that. Fields of nearly as many values as rows are left
-// out.
+// it is misspelt, and an empty list would hide that. Fields of nearly as many values as rows are
+// left out.
 func (t *Table) unknownValues(path string, c Condition) (faults problem.Faults) {
 	if c.Op != Is && c.Op != IsNot || slices.Contains(named, c.Field) || t.Rows == 0 {
 		return nil

@@ -263,8 +263,8 @@ func TestGroupsAreCounted(t *testing.T) {
 	}
 }
 
-// TestUnknownValuesAreFaults: a value that no row has is most often misspelt, so it is a fault and not
-// an empty list.
+// TestUnknownValuesAreFaults: a value that no row has is most often misspelt, so it is a fault and
+// not an empty list.
 func TestUnknownValuesAreFaults(t *testing.T) {
 	table := Devices(plan(t))
 	for where, want := range map[string]string{

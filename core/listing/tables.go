@@ -2,9 +2,9 @@
 // come from.
 //
 // A table has one row for each object, in the order of ids, and a column for each field. A column
-// is a function from the row to its value. It is made when the field is first asked for: a list shows a few of
-// its columns, and must appear at once where there are 100,000 rows. A
-// column that costs one pass over the estate, such as groups, makes that pass then and is kept.
+// is a function from the row to its value. It is made when the field is first asked for: a list
+// shows a few of its columns, and must appear at once where there are 100,000 rows. A column that
+// costs one pass over the estate, such as groups, makes that pass then and is kept.
 
 package listing
 

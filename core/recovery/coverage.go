@@ -228,7 +228,8 @@ func (l *Laptop) holds(v *Volume) bool {
 	return false
 }
 
-// SameRecipients tells whether two lists name the same recipients, in any order. Neither names one twice.
+// SameRecipients tells whether two lists name the same recipients, in any order. Neither names one
+// twice.
 func SameRecipients(a, b []string) bool {
 	return len(a) == len(b) && !slices.ContainsFunc(a, func(x string) bool { return !slices.Contains(b, x) })
 }

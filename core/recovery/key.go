@@ -1,9 +1,10 @@
-// Package recovery has recovery keys: how they are written and told from one another, how a laptop is found by a serial
-// number that is hard to read, and how far a company's laptops are encrypted with a key that somebody can find again.
+// Package recovery has recovery keys: how they are written and told from one another, how a laptop
+// is found by a serial number that is hard to read, and how far a company's laptops are encrypted
+// with a key that somebody can find again.
 //
-// A recovery key opens a disk when the chip, the PIN or the person's password no longer does. It is 32 letters, 128
-// random bits. Its identifier is 12 digits, computed from the key: the locked screen shows the identifier, and the
-// service keeps it in the clear.
+// A recovery key opens a disk when the chip, the PIN or the person's password no longer does. It is
+// 32 letters, 128 random bits. Its identifier is 12 digits, computed from the key: the locked
+// screen shows the identifier, and the service keeps it in the clear.
 //
 //	key, err := recovery.New(rand.Reader)
 //	key.Reveal()             // "bnrt hvce …", to be typed at the locked laptop
@@ -22,8 +23,9 @@ import (
 	"time"
 )
 
-// letters are what keys are written with, four bits each. They are at the same place on the usual Latin keyboards, so
-// that a key can be typed before the system has loaded the layout of the keyboard.
+// letters are what keys are written with, four bits each. They are at the same place on the usual
+// Latin keyboards, so that a key can be typed before the system has loaded the layout of the
+// keyboard.
 const letters = "bcdefghjknprstuv"
 
 // Length is how many letters a key has.
@@ -35,7 +37,8 @@ const (
 	maxEntered = 200 // bytes of what somebody enters as a key or an identifier
 )
 
-// Key is a recovery key. However it is printed or logged, it is not shown: only Reveal and Passphrase give it.
+// Key is a recovery key. However it is printed or logged, it is not shown: only Reveal and
+// Passphrase give it.
 type Key struct{ text string }
 
 // New makes a key of random bytes.
@@ -95,7 +98,8 @@ func (k Key) MarshalJSON() ([]byte, error) {
 // Identifier tells keys from one another: 12 digits. The empty Identifier names no key.
 type Identifier string
 
-// Identifier gives the identifier of the key: the first 64 bits of a SHA-256 over it, as a decimal number of 12 digits.
+// Identifier gives the identifier of the key: the first 64 bits of a SHA-256 over it, as a decimal
+// number of 12 digits.
 func (k Key) Identifier() Identifier {
 	sum := sha256.Sum256([]byte("zridge recovery key " + k.text))
 	return Identifier(fmt.Sprintf("%0*d", digits, binary.BigEndian.Uint64(sum[:])%1_000_000_000_000))
@@ -110,7 +114,8 @@ func ParseIdentifier(text string) (Identifier, error) {
 	return Identifier(is), nil
 }
 
-// Pattern is an identifier as far as somebody could read it: 12 digits, or question marks for those that nobody can read.
+// Pattern is an identifier as far as somebody could read it: 12 digits, or question marks for those
+// that nobody can read.
 type Pattern string
 
 // ParsePattern reads a pattern as somebody wrote it: spaces and hyphens do not matter.

@@ -45,9 +45,10 @@ var lookAlike = func() (table [128][128]bool) {
 	return table
 }()
 
-// Similar gives the serial numbers that are like the one that was asked for, the nearest first, and of those that are
-// equally near the first in the alphabet. Capital and small letters, spaces and hyphens do not matter; a question mark
-// stands for any character. A difference is a character that is another one, that is missing, or that is too much.
+// Similar gives the serial numbers that are like the one that was asked for, the nearest first, and
+// of those that are equally near the first in the alphabet. Capital and small letters, spaces and
+// hyphens do not matter; a question mark stands for any character. A difference is a character that
+// is another one, that is missing, or that is too much.
 func Similar(asked string, serials []string) []Match {
 	asked = plainSerial(asked)
 	if asked == "" || len(asked) > maxEntered {
@@ -99,7 +100,8 @@ func distance(asked, serial string) (cost int, differs []int) {
 	if absolute(n-len(asked))*costOther > maxCost {
 		return maxCost + 1, nil
 	}
-	// row[j] is what it costs to make the first j characters of the serial number of those of what was asked so far.
+	// row[j] is what it costs to make the first j characters of the serial number of those of what
+	// was asked so far.
 	var rows [2][maxEntered + 1]int
 	row, before := rows[0][:n+1], rows[1][:n+1]
 	for j := range row {
@@ -135,8 +137,8 @@ func costOf(asked, is byte) int {
 	return costOther
 }
 
-// differences gives the places of a serial number that are otherwise than what was asked: what is between the part that
-// both begin with and the part that both end with.
+// differences gives the places of a serial number that are otherwise than what was asked: what is
+// between the part that both begin with and the part that both end with.
 func differences(asked string, text []byte, places []int) (differs []int) {
 	// from: where both cease to be alike; to and end: behind the last character of the part that
 	// differs.

@@ -16,9 +16,9 @@ const (
 	Require = "require"
 )
 
-// AtNextStart says what a person meets at the next start of a laptop that gets these values, in sentences, in the order in
-// which they meet it; nothing where the values do not alter the start. of gives the value of a setting; nothing where
-// there is none.
+// AtNextStart says what a person meets at the next start of a laptop that gets these values, in
+// sentences, in the order in which they meet it; nothing where the values do not alter the start.
+// of gives the value of a setting; nothing where there is none.
 func AtNextStart(of func(setting.ID) setting.Value) (out []string) {
 	// Without a value of its own, what is said of the start counts.
 	extra := of(StartupExtra)

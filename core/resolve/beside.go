@@ -9,13 +9,13 @@ import (
 	"zenithridge.example/zridge/core/resolve/internal/intern"
 )
 
-// mostUnlike is how many policies may have other matches than in the plan beside: each is looked at by
-// itself for every laptop.
+// mostUnlike is how many policies may have other matches than in the plan beside: each is looked at
+// by itself for every laptop.
 const mostUnlike = 64
 
-// Beside gives the plan of another snapshot, as With does, for a plan that is kept as long as p is. Which
-// policies apply to a laptop is taken from p where they are alike, so that plans which differ in a few
-// policies need little memory besides.
+// Beside gives the plan of another snapshot, as With does, for a plan that is kept as long as p is.
+// Which policies apply to a laptop is taken from p where they are alike, so that plans which differ
+// in a few policies need little memory besides.
 func (p *Plan) Beside(next *estate.Snapshot) *Plan {
 	out := p.With(next)
 	if out == p || out.DeviceAt != p.DeviceAt {

@@ -9,8 +9,9 @@ import (
 	. "zenithridge.example/zridge/core/resolve"
 )
 
-// TestBesideAgreesWithCompile makes plans beside that of a random estate: with policies altered, added and
-// taken away, and with devices altered. Every laptop gets what it gets from a plan that was compiled alone.
+// TestBesideAgreesWithCompile makes plans beside that of a random estate: with policies altered,
+// added and taken away, and with devices altered. Every laptop gets what it gets from a plan that
+// was compiled alone.
 func TestBesideAgreesWithCompile(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(120) {

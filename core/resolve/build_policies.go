@@ -87,8 +87,9 @@ func (b *builder) policiesOf() {
 	}
 }
 
-// sourcesOf gives what a snapshot's settings are decided by: its policies, and for each baseline that puts something right
-// one that every policy overrides. What is the same as in the plan before is taken from there.
+// sourcesOf gives what a snapshot's settings are decided by: its policies, and for each baseline
+// that puts something right one that every policy overrides. What is the same as in the plan before
+// is taken from there.
 func sourcesOf(s *estate.Snapshot, was *Plan) []estate.Policy {
 	if intern.SameList(s.Policies, was.snapshot.Policies) && intern.SameList(s.Baselines, was.snapshot.Baselines) && was != nothing {
 		return was.sources
@@ -168,8 +169,8 @@ func (p *Plan) entriesOf(pol *estate.Policy) []entry {
 	return out
 }
 
-// SetBy gives the policies of the estate that have an entry for a setting, in whatever state, with the
-// entry. The order means nothing.
+// SetBy gives the policies of the estate that have an entry for a setting, in whatever state, with
+// the entry. The order means nothing.
 func (p *Plan) SetBy(id setting.ID) iter.Seq2[*estate.Policy, *estate.Entry] {
 	return func(yield func(*estate.Policy, *estate.Entry) bool) {
 		at, known := p.settingAt.Number(id)

@@ -1,9 +1,9 @@
 // This file codes the facts and attributes that rules read, by row.
 //
-// A column is a field of devices or of people, such as device.os or person.title. Each
-// value that occurs has a small number, its code, which stays the same as long as the generation
-// lives; 0 is "no value". Codes lie in blocks of rows, like sets. A rule is then evaluated once for
-// each code of a block, and its rows are found without looking at any laptop.
+// A column is a field of devices or of people, such as device.os or person.title. Each value that
+// occurs has a small number, its code, which stays the same as long as the generation lives; 0 is
+// "no value". Codes lie in blocks of rows, like sets. A rule is then evaluated once for each code
+// of a block, and its rows are found without looking at any laptop.
 //
 // Only columns that some rule reads are kept.
 

@@ -186,8 +186,8 @@ func (d Devices) ByUnit() []Count[estate.UnitID] {
 	return out
 }
 
-// manyByUnit is ByUnit for sets of which no laptop is gone. It takes fewer steps for each laptop, and
-// looks at every unit.
+// manyByUnit is ByUnit for sets of which no laptop is gone. It takes fewer steps for each laptop,
+// and looks at every unit.
 func (d Devices) manyByUnit() []Count[estate.UnitID] {
 	homes, counts := d.plan.homePlaces(), make([]int, len(d.plan.Units))
 	d.each(func(at int) { counts[homes[at]]++ })

@@ -166,8 +166,8 @@ func TestGroupListsAreWhatIsSaidOfOne(t *testing.T) {
 	}
 }
 
-// TestCountsByUnitFollowEdits counts laptops by unit, which keeps where they are, then moves some, a unit
-// and a policy, and counts again; and takes a set of one plan to each of the others.
+// TestCountsByUnitFollowEdits counts laptops by unit, which keeps where they are, then moves some,
+// a unit and a policy, and counts again; and takes a set of one plan to each of the others.
 func TestCountsByUnitFollowEdits(t *testing.T) {
 	t.Parallel()
 	s := world.Make(world.Size{Devices: 5000, Units: 40, Groups: 20, Policies: 20, Settings: 20}, 5)

@@ -421,8 +421,8 @@ func turnWords(id setting.ID, dev estate.DeviceID, a, b outcome.State) string {
 	return fmt.Sprintf("%s %s %s %q %s %q", id, dev, a.Status, a.Value.AppendIdentity(nil), b.Status, b.Value.AppendIdentity(nil))
 }
 
-// TestWholeEstatesAndEdits compares made-up estates and edits of them with the slow program: the same
-// ones on every run, and a few that were never tried. What fails names its seed.
+// TestWholeEstatesAndEdits compares made-up estates and edits of them with the slow program: the
+// same ones on every run, and a few that were never tried. What fails names its seed.
 func TestWholeEstatesAndEdits(t *testing.T) {
 	t.Parallel()
 	same, fresh := uint64(50), 10

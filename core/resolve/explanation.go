@@ -4,8 +4,8 @@
 // It is no second algorithm. The subject is a set with one row, given to the same matcher and the
 // same decider as the blocks of the estate, with an observer that records the fate of each
 // candidate. Most settings of a laptop are decided by their first candidate, which byLead finds
-// without building sets. Results are kept
-// as numbers in four lists, and become records (effective.go) when somebody asks.
+// without building sets. Results are kept as numbers in four lists, and become records
+// (effective.go) when somebody asks.
 
 package resolve
 
@@ -85,8 +85,8 @@ func (r *Reasons) Outcome(id setting.ID) (s outcome.Setting, ok bool) {
 	return r.outcome(i), true
 }
 
-// DecidedBy gives the ids of the policies that decided a setting, sorted, or of the exception that did. It is empty where
-// the setting does not appear.
+// DecidedBy gives the ids of the policies that decided a setting, sorted, or of the exception that
+// did. It is empty where the setting does not appear.
 func (r *Reasons) DecidedBy(id setting.ID) []string {
 	i, found := r.place(id)
 	if !found {
@@ -291,8 +291,8 @@ func (d *explanation) byLead(s *subject, at int, marked decide.Marked, order []d
 	if s.detaching || len(c.Exceptions) > 0 || c.limited && s.lacking(c).By != supported {
 		return false
 	}
-	// DecideByLead appends the fate and the rank of every
-	// candidate where the first one decides alone. Where it does not, both lists stay as they are.
+	// DecideByLead appends the fate and the rank of every candidate where the first one decides
+	// alone. Where it does not, both lists stay as they are.
 	number, became, ranks, ok := c.DecideByLead(marked, order, first, d.became, d.ranks)
 	// No candidate: the setting does not appear.
 	if !ok || len(became) == len(d.became) {

@@ -8,8 +8,8 @@ import (
 	"zenithridge.example/zridge/core/estate"
 )
 
-// FactsNeeded lists the facts that some rule of the plan looks at, by name: rules of groups, conditions, forced
-// values, checks, and what settings need. All others decide nothing.
+// FactsNeeded lists the facts that some rule of the plan looks at, by name: rules of groups,
+// conditions, forced values, checks, and what settings need. All others decide nothing.
 func (p *Plan) FactsNeeded() []string {
 	var out []string
 	for _, c := range p.needed {

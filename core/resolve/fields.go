@@ -60,8 +60,9 @@ type fieldCache struct {
 	homes     []int32 // see Plan.homePlaces
 }
 
-// homePlaces gives the place of each laptop's home unit in the list of units, by the laptop's number; 0
-// where there is no laptop of the number. It lies closer together than the laptops themselves.
+// homePlaces gives the place of each laptop's home unit in the list of units, by the laptop's
+// number; 0 where there is no laptop of the number. It lies closer together than the laptops
+// themselves.
 func (p *Plan) homePlaces() []int32 {
 	p.fields.homesOnce.Do(func() {
 		p.fields.homes = make([]int32, p.Devices.Len())

@@ -45,8 +45,8 @@ type Arrival struct {
 	Locked bool
 	Level  outcome.Level
 	Whence outcome.Whence
-	// laptops of the place that it comes to, detached ones too; those that do not support the setting
-	// are left out
+	// laptops of the place that it comes to, detached ones too; those that do not support the
+	// setting are left out
 	Devices int
 	Fates   map[outcome.Fate]int // what becomes of it there
 	Beaten  []Beaten             // by what, where it is not in effect: most laptops first

@@ -138,8 +138,8 @@ func (p *Plan) keepFates(question fateQuestion, c *settingIndex, among Devices, 
 	p.answers.fates = with(p.answers.fates, mostAnswers, question, kept)
 }
 
-// keptLacking is the laptops that do not support a setting, by reason, and those of which that is not
-// known, without a plan.
+// keptLacking is the laptops that do not support a setting, by reason, and those of which that is
+// not known, without a plan.
 type keptLacking struct {
 	ground
 	definition *setting.Definition

@@ -10,8 +10,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// TestFatesFollowWhatDecides asks for the fates of a setting again after each edit that alters them, and
-// among other laptops: what was found before must not be given then.
+// TestFatesFollowWhatDecides asks for the fates of a setting again after each edit that alters
+// them, and among other laptops: what was found before must not be given then.
 func TestFatesFollowWhatDecides(t *testing.T) {
 	t.Parallel()
 	everyone := []estate.Target{{Kind: estate.ToEveryone}}
@@ -91,8 +91,8 @@ func TestFatesFollowWhatDecides(t *testing.T) {
 	}
 }
 
-// TestAnswersBelongToTheirPlan takes what was kept of one plan to the next: sets of laptops are of the plan
-// that is asked.
+// TestAnswersBelongToTheirPlan takes what was kept of one plan to the next: sets of laptops are of
+// the plan that is asked.
 func TestAnswersBelongToTheirPlan(t *testing.T) {
 	t.Parallel()
 	plan := Compile(offeredEstate())

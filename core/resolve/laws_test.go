@@ -282,8 +282,8 @@ func TestCountsAddUp(t *testing.T) {
 	}
 }
 
-// TestEntriesBesideOneAnother compares the counts of laptops on which two policies' entries meet with
-// what each laptop tells by itself.
+// TestEntriesBesideOneAnother compares the counts of laptops on which two policies' entries meet
+// with what each laptop tells by itself.
 func TestEntriesBesideOneAnother(t *testing.T) {
 	t.Parallel()
 	met := 0

@@ -11,8 +11,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// offeredEstate has a policy that is offered and one that is enforced on some laptops, for settings of
-// each combine rule.
+// offeredEstate has a policy that is offered and one that is enforced on some laptops, for settings
+// of each combine rule.
 func offeredEstate() *estate.Snapshot {
 	entries := func(minutes int64, banner string, sites ...string) []estate.Entry {
 		return []estate.Entry{
@@ -61,8 +61,9 @@ func offeredEstate() *estate.Snapshot {
 	}
 }
 
-// TestOfferedPolicies: an offered policy counts where it was taken, and stands back where an enforced
-// one has the setting, whatever rule combines and however high its priority and strict its value.
+// TestOfferedPolicies: an offered policy counts where it was taken, and stands back where an
+// enforced one has the setting, whatever rule combines and however high its priority and strict its
+// value.
 func TestOfferedPolicies(t *testing.T) {
 	s := offeredEstate()
 	plan := Compile(s)
@@ -124,8 +125,8 @@ func TestWhatIsOfferedInsteadOfEnforced(t *testing.T) {
 	}
 }
 
-// TestOffers compares what is offered on laptops of random estates with the reasons for which policies
-// apply or not.
+// TestOffers compares what is offered on laptops of random estates with the reasons for which
+// policies apply or not.
 func TestOffers(t *testing.T) {
 	t.Parallel()
 	taken, left := 0, 0

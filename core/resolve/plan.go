@@ -1,8 +1,7 @@
 // This file has the plan: an estate prepared for questions.
-//
-// Two words tell the structures apart. What is in a Plan is by number and is shared with other
-// plans as far as it is the same; what a question returns is by id and belongs to the caller.
-// Methods that answer a question are in a file for each kind of question; the file names say which.
+// What is in a Plan is by number, and is shared with other plans as far as it is the same. What a
+// question returns is by id, and belongs to the caller. Methods that answer questions are in a file
+// for each kind of question.
 
 package resolve
 

@@ -1,8 +1,8 @@
 // This file lists the problems of a resolution: the checks that find something, and where that
 // comes from.
 //
-// The laptops on which a check fails are part of the resolution. Which policies are to blame is
-// found when somebody asks: each setting that the check names is decided again on these laptops,
+// The laptops on which a check fails are part of the resolution. Which policies a problem comes from
+// is found when somebody asks: each setting that the check names is decided again on these laptops,
 // with an observer that tells which entries won.
 
 package resolve

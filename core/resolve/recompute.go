@@ -135,7 +135,7 @@ func (k *recomputation) run() {
 			k.limitedSettings = append(k.limitedSettings, at)
 		}
 	}
-	// The number of affected groups and policies decides the work, not their size.
+
 	k.findAffected()
 	if k.moved {
 		k.findMovedAffected()

@@ -9,8 +9,8 @@ import (
 	"zenithridge.example/zridge/core/setting"
 )
 
-// TestSetByIsWhatPoliciesSay compares the policies that set each setting with a look at all of them, in
-// made-up estates and after a policy left, came back and lost an entry.
+// TestSetByIsWhatPoliciesSay compares the policies that set each setting with a look at all of
+// them, in made-up estates and after a policy left, came back and lost an entry.
 func TestSetByIsWhatPoliciesSay(t *testing.T) {
 	t.Parallel()
 	compare := func(seed uint64, plan *Plan) {

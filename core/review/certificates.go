@@ -30,8 +30,8 @@ func (f *finder) certificates(known Known) {
 	}
 }
 
-// wrongStore finds intermediate authorities among roots, and roots among intermediate ones. A certificate
-// that may not sign others is not looked at.
+// wrongStore finds intermediate authorities among roots, and roots among intermediate ones. A
+// certificate that may not sign others is not looked at.
 func (f *finder) wrongStore(d *setting.Definition, c *setting.Column, e *estate.Entry, known Known) {
 	belongs := setting.StoreRoots
 	if c.Store == setting.StoreRoots {

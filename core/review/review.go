@@ -62,8 +62,8 @@ type Use struct {
 	AlsoSet []AlsoSet                           // of its settings: by setting, then those that share most laptops first
 	Mine    map[setting.ID]map[outcome.Fate]int // what becomes of its own entries
 	Lacking map[setting.ID]Lacking              // of its settings, where some of its laptops do not support one
-	// of its settings, on how many of its laptops nobody knows whether they support one; they count as
-	// supported
+	// of its settings, on how many of its laptops nobody knows whether they support one; they count
+	// as supported
 	NotKnown map[setting.ID]int
 	Forced   map[setting.ID]int     // its settings, on how many laptops something else forces another value than is decided
 	Problems []resolve.ProblemFound // that its entries are part of
@@ -133,8 +133,8 @@ func ElsewhereOf(side impact.Side, id setting.ID, except estate.PolicyID, mine *
 	return elsewhere(side, side.Plan.EntryFates(id, reached, except), entriesElsewhere(side.Plan, id, except), id, mine)
 }
 
-// entriesElsewhere gives the active policies other than one that set a setting. Their laptops are not
-// counted yet.
+// entriesElsewhere gives the active policies other than one that set a setting. Their laptops are
+// not counted yet.
 func entriesElsewhere(plan *resolve.Plan, id setting.ID, except estate.PolicyID) (out []AlsoSet) {
 	for p, e := range plan.SetBy(id) {
 		if p.ID != except && p.State == estate.Active {

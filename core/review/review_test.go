@@ -290,8 +290,9 @@ func TestLaptopsLeftUnset(t *testing.T) {
 	}
 }
 
-// TestEveryFieldOfAPolicyIsMerged alters one field after the other: Diff must name it, and Merge must take it.
-// The id is the same on all sides, entries are parts of their own, and no file has Baseline.
+// TestEveryFieldOfAPolicyIsMerged alters one field after the other: Diff must name it, and Merge
+// must take it. The id is the same on all sides, entries are parts of their own, and no file has
+// Baseline.
 func TestEveryFieldOfAPolicyIsMerged(t *testing.T) {
 	base := estate.Policy{ID: "p", OnDrift: estate.Report}
 	always, err := rule.Compile(rule.OfWhen, "true")

@@ -62,7 +62,8 @@ func sameTargets(a, b *estate.Policy) bool {
 	return slices.Equal(a.Audience.Include, b.Audience.Include) && slices.Equal(a.Audience.Exclude, b.Audience.Exclude)
 }
 
-// sameReach tells whether two policies say the same of whom they are for, and reach the same laptops.
+// sameReach tells whether two policies say the same of whom they are for, and reach the same
+// laptops.
 func sameReach(a, b *estate.Policy) bool {
 	return sameTargets(a, b) && a.Audience.When.Source() == b.Audience.When.Source() && a.State == b.State && a.Within == b.Within &&
 		a.Offered == b.Offered &&

@@ -143,8 +143,8 @@ func (d Delivery) Accept(reported setting.Value, at time.Time) Delivery {
 	return d
 }
 
-// Later takes the laptop's word that it has taken what was wanted, and that it will be in force later. It is not sent
-// again; when it is in force shows when the laptop's values are read.
+// Later takes the laptop's word that it has taken what was wanted, and that it will be in force
+// later. It is not sent again; when it is in force shows when the laptop's values are read.
 func (d Delivery) Later(at time.Time) Delivery {
 	d.Status, d.Code, d.Reason, d.ReportedAt = Pending, CodeLater, "the laptop puts it into force later", at
 	return d

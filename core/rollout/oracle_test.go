@@ -1,5 +1,5 @@
-// This file has the slow reading of the contract that the state machine is compared with: it looks at
-// every laptop in every minute, and shares no code with it but the types.
+// This file has the slow reading of the contract that the state machine is compared with: it looks
+// at every laptop in every minute, and shares no code with it but the types.
 
 package rollout_test
 

@@ -26,8 +26,8 @@ func (r *Rollout) Apply(e Event) []Transition {
 	return r.Do(e.At, e.Act, e.Device)
 }
 
-// Rehearse starts a rollout and applies events in the order of their times. It gives the rollout as it
-// is then, and all that happened. The error is an *EmptyWaveError.
+// Rehearse starts a rollout and applies events in the order of their times. It gives the rollout as
+// it is then, and all that happened. The error is an *EmptyWaveError.
 func Rehearse(id string, plan estate.RolloutPlan, laptops []Laptop, started time.Time, events []Event) (*Rollout, []Transition, error) {
 	r, happened, err := Start(id, plan, laptops, started)
 	if err != nil {

@@ -19,9 +19,9 @@ import (
 // happen. It asks no clock: every call says what time it is, and time does not go back. Times are
 // whole seconds.
 //
-// After each event, and after what time brings, the rollout is looked at (settle): it stops where too
-// many laptops failed or are lost; else it opens the next wave or finishes, where the gate of the last
-// open wave is passed.
+// After each event, and after what time brings, the rollout is looked at (settle): it stops where
+// too many laptops failed or are lost; else it opens the next wave or finishes, where the gate of
+// the last open wave is passed.
 type Rollout struct {
 	plan                   estate.RolloutPlan
 	silentAfter, lostAfter int64 // seconds
@@ -360,8 +360,8 @@ func (r *Rollout) NextWave() (w estate.Wave, known bool) {
 	return r.waves[r.opened].Wave, true
 }
 
-// Gate tells whether the laptops of the last open wave pass its gate, and the moment from which on it
-// has been open for long enough. Hours are not looked at.
+// Gate tells whether the laptops of the last open wave pass its gate, and the moment from which on
+// it has been open for long enough. Hours are not looked at.
 func (r *Rollout) Gate() (from time.Time, passed bool) {
 	if r.opened == 0 {
 		return time.Time{}, false

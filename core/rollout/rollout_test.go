@@ -59,7 +59,8 @@ func TestOneFailureStopsTenPilots(t *testing.T) {
 	}
 }
 
-// TestWavesMirrorTheEstate fills a fifth: each platform and unit has its fifth in it, one more or less.
+// TestWavesMirrorTheEstate fills a fifth: each platform and unit has its fifth in it, one more or
+// less.
 func TestWavesMirrorTheEstate(t *testing.T) {
 	laptops := company(12000)
 	plan := estate.DefaultPlan()
@@ -89,9 +90,9 @@ func TestWavesMirrorTheEstate(t *testing.T) {
 	}
 }
 
-// TestLawsOfRollouts: laptops are in one wave each and counts add up whatever happens; asking for the
-// next moment and letting time go there minute by minute or at once is the same; and after the end
-// nothing is altered.
+// TestLawsOfRollouts: laptops are in one wave each and counts add up whatever happens; asking for
+// the next moment and letting time go there minute by minute or at once is the same; and after the
+// end nothing is altered.
 func TestLawsOfRollouts(t *testing.T) {
 	for seed := range uint64(300) {
 		plan, laptops, started, events := randomRehearsal(seed)
@@ -167,8 +168,8 @@ func TestPercentages(t *testing.T) {
 	}
 }
 
-// BenchmarkHundredThousand measures what a rollout to 100,000 laptops costs: its start, the opening of
-// a wave of 20,000, one answer of a laptop, and a tick of which 1,000 laptops turn silent.
+// BenchmarkHundredThousand measures what a rollout to 100,000 laptops costs: its start, the opening
+// of a wave of 20,000, one answer of a laptop, and a tick of which 1,000 laptops turn silent.
 func BenchmarkHundredThousand(b *testing.B) {
 	laptops := company(100_000)
 	plan := estate.DefaultPlan()

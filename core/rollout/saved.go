@@ -116,8 +116,9 @@ func (r *Rollout) Each(yield func(Member) bool) {
 	}
 }
 
-// Gets tells whether a laptop gets the change now. Its wave must be open. While the rollout is paused or
-// stopped, only laptops that took the change, or tried to, keep it; while it is taken back, none does.
+// Gets tells whether a laptop gets the change now. Its wave must be open. While the rollout is
+// paused or stopped, only laptops that took the change, or tried to, keep it; while it is taken
+// back, none does.
 func (r *Rollout) Gets(device string) bool {
 	i, known := r.find(device)
 	return known && r.gets(i)
@@ -159,8 +160,8 @@ func (r *Rollout) GivenAmong(devices []string) []bool {
 	return out
 }
 
-// Turned gives, by id, the laptops that get the change now and did not when it was asked last, and those
-// that no longer get it. At first no laptop gets it; after Restore, those that got it then.
+// Turned gives, by id, the laptops that get the change now and did not when it was asked last, and
+// those that no longer get it. At first no laptop gets it; after Restore, those that got it then.
 func (r *Rollout) Turned() (turned []string) {
 	for i := range r.laptops {
 		if l := &r.laptops[i]; r.gets(int32(i)) != l.given {

@@ -11,8 +11,8 @@ import (
 	"zenithridge.example/zridge/core/rollout"
 )
 
-// TestARestartAltersNothing plays random rehearsals twice, once with a restart before every event: the
-// same things happen at the same moments.
+// TestARestartAltersNothing plays random rehearsals twice, once with a restart before every event:
+// the same things happen at the same moments.
 func TestARestartAltersNothing(t *testing.T) {
 	for seed := range uint64(300) {
 		plan, laptops, started, events := randomRehearsal(seed)
@@ -92,8 +92,8 @@ func TestLaptopsThatJoinAndLeave(t *testing.T) {
 	}
 }
 
-// TestAskingAltersNothing asks a rollout from several sides at once, as pages do; the race detector says whether
-// something is written.
+// TestAskingAltersNothing asks a rollout from several sides at once, as pages do; the race detector
+// says whether something is written.
 func TestAskingAltersNothing(t *testing.T) {
 	for seed := range uint64(40) {
 		plan, laptops, started, events := randomRehearsal(seed)
@@ -122,8 +122,8 @@ func TestAskingAltersNothing(t *testing.T) {
 	}
 }
 
-// TestTurnedIsWhatGetsAlters plays random rehearsals and follows who gets the change by what Turned and
-// TurnedAmong say, through restarts.
+// TestTurnedIsWhatGetsAlters plays random rehearsals and follows who gets the change by what Turned
+// and TurnedAmong say, through restarts.
 func TestTurnedIsWhatGetsAlters(t *testing.T) {
 	played, turns := 0, 0
 	for seed := range uint64(300) {

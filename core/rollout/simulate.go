@@ -38,9 +38,10 @@ const simulationPoints = 200
 // usualInterval is taken for laptops whose habits are not known.
 const usualInterval = time.Hour
 
-// Simulate plays a plan: laptops check in as they usually do, a share of them refuses the change, and a
-// person opens each wave that waits for one as soon as it is ready. Laptops that were never heard do not
-// check in. It ends with the rollout, or after the horizon. The error is an *EmptyWaveError.
+// Simulate plays a plan: laptops check in as they usually do, a share of them refuses the change,
+// and a person opens each wave that waits for one as soon as it is ready. Laptops that were never
+// heard do not check in. It ends with the rollout, or after the horizon. The error is an
+// *EmptyWaveError.
 func Simulate(id string, plan estate.RolloutPlan, laptops []Laptop, started time.Time, failing estate.Percent,
 	horizon time.Duration) (*Simulation, error) {
 	plan.LostAfter = horizon + time.Hour // nobody is lost who checks in as usual

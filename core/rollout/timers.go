@@ -56,8 +56,8 @@ func (r *Rollout) watch(i int32) {
 	}
 }
 
-// tidy takes timers away that come first and count no more, so that Next, which several may call at once, alters
-// nothing.
+// tidy takes timers away that come first and count no more, so that Next, which several may call at
+// once, alters nothing.
 func (r *Rollout) tidy() { r.nextTimer() }
 
 // nextTimer gives when the next laptop turns by time alone; known is false when none does.

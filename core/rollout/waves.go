@@ -55,8 +55,8 @@ func fill(id string, plan []estate.Wave, laptops []Laptop) (waveOf []int32, fill
 				why = "its audience matches no laptop that the change touches and that is in no earlier wave"
 			}
 		case estate.ByShare:
-			// Of the laptops that are left, in an order that mirrors the estate by platform and unit,
-			// those in the middle of equal stretches.
+			// Of the laptops that are left, in an order that mirrors the estate by platform and
+			// unit, those in the middle of equal stretches.
 			free := slices.DeleteFunc(mirrored(), func(i int32) bool { return waveOf[i] >= 0 })
 			// The share is of all laptops that the change touches, not of those that are left. The
 			// m laptops are at the middle of m equal stretches, so that platforms and units are
@@ -84,8 +84,9 @@ func fill(id string, plan []estate.Wave, laptops []Laptop) (waveOf []int32, fill
 	return waveOf, filled, nil
 }
 
-// mirror gives a function that lists the places of laptops by platform, unit and a hash of the rollout
-// and the laptop, which spreads those of one unit. They are sorted once; each call gives a copy.
+// mirror gives a function that lists the places of laptops by platform, unit and a hash of the
+// rollout and the laptop, which spreads those of one unit. They are sorted once; each call gives a
+// copy.
 func mirror(id string, laptops []Laptop) func() []int32 {
 	var sorted []int32
 	return func() []int32 {

@@ -15,15 +15,15 @@ import (
 )
 
 // ChangeNumbers are the fields of change that are numbers: laptops that get other settings, what
-// percentage of the estate they are (a double), edits, laptops that get a weaker value, conflicts and
-// problems that begin, and laptops on which a setting alters that cannot be undone, needs a restart,
-// asks the person, or can lock them out.
+// percentage of the estate they are (a double), edits, laptops that get a weaker value, conflicts
+// and problems that begin, and laptops on which a setting alters that cannot be undone, needs a
+// restart, asks the person, or can lock them out.
 var ChangeNumbers = []string{
 	"laptops", "share", "edits", "weaker", "conflicts_gained", "problems_gained", "irreversible", "restarts", "prompts", "lockouts",
 }
 
-// ChangeLists are the fields of change that are lists of ids: of what the change edits, and of the units
-// and groups whose laptops it reaches. Kinds are lists of the estate format such as policies.
+// ChangeLists are the fields of change that are lists of ids: of what the change edits, and of the
+// units and groups whose laptops it reaches. Kinds are lists of the estate format such as policies.
 var ChangeLists = []string{"kinds", "areas", "settings", "policies", "units", "groups"}
 
 // ChangeFields lists the fields of change.

@@ -67,8 +67,9 @@ func TestValuesSurviveJSON(t *testing.T) {
 	}
 }
 
-// TestEqualAndOrderAndIdentityAgree compares many values with each other: they are Equal exactly when Compare
-// says 0 and when their identities are the same bytes, and Compare is the same in both directions.
+// TestEqualAndOrderAndIdentityAgree compares many values with each other: they are Equal exactly
+// when Compare says 0 and when their identities are the same bytes, and Compare is the same in both
+// directions.
 func TestEqualAndOrderAndIdentityAgree(t *testing.T) {
 	file := func(sum, name string) setting.Value {
 		return setting.FileValue(setting.File{SHA256: sum, Name: name, Size: 3})

@@ -70,7 +70,8 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	rest := d.sets.Temp() // laptops for which it is not decided yet
 	rest.Copy(rows)
 	// The order is that of resolution.md, section 6: what the laptop does not support, what is
-	// detached, what is overridden by something stronger, exceptions, and only then the combine rule.
+	// detached, what is overridden by something stronger, exceptions, and only then the combine
+	// rule.
 	d.unsupported(in, rest, limits.Lacking)
 	if d.Observer != nil {
 		here := d.sets.Temp()
@@ -89,9 +90,9 @@ func (d *Decider) Decide(ix *Index, in []Candidate, rows *bitset.Set, limits Lim
 	}
 }
 
-// dropWeaker takes candidates from the laptops that have one of greater strength: what a person chose
-// never wins against what is enforced, nor what a baseline wants against a policy. It gives the
-// candidates that are left.
+// dropWeaker takes candidates from the laptops that have one of greater strength: what a person
+// chose never wins against what is enforced, nor what a baseline wants against a policy. It gives
+// the candidates that are left.
 func (d *Decider) dropWeaker(in []Candidate, rest *bitset.Set) []Candidate {
 	stronger := d.sets.Temp() // laptops with a candidate of greater strength than those that are looked at
 	stronger.Clear()

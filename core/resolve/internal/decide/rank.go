@@ -25,8 +25,8 @@ type Source struct {
 	Entry    *estate.Entry
 }
 
-// Strength says which entries a policy's entries override, whatever their levels and priorities: those
-// of every weaker kind. The zero Strength is the greatest.
+// Strength says which entries a policy's entries override, whatever their levels and priorities:
+// those of every weaker kind. The zero Strength is the greatest.
 type Strength uint8
 
 const (

@@ -212,8 +212,8 @@ func (m *Matcher) bound(t *Target) *bitset.Set {
 	return m.Unit(t.At)
 }
 
-// taken leaves in rows those on whose laptop an offered policy was taken. Few policies are offered, so
-// laptops are looked at one by one.
+// taken leaves in rows those on whose laptop an offered policy was taken. Few policies are offered,
+// so laptops are looked at one by one.
 func (m *Matcher) taken(policy estate.PolicyID, rows *bitset.Set) {
 	without := m.Temp()
 	without.Clear()
