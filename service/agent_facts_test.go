@@ -1,3 +1,5 @@
+// This file tests what laptops say of themselves, and what the company withholds.
+
 package service_test
 
 import (
