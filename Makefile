@@ -10,9 +10,10 @@ SIZES ?= 10000,100000,1000000
 FUZZ ?= 100x
 
 # How Go compiles here: what takes most of the time and gives nothing is left out. nomsgpack keeps a codec out of Gin that
-# no API of ours has; the registration of API operations is not inlined; SQLite is optimized only a little (100 s less than
-# -O2 -g, see docs/performance.md). All commands compile in the same way, so that they share what is compiled.
-export GOFLAGS := $(GOFLAGS) -tags=nomsgpack -gcflags=zenithridge.example/zridge/service/httpapi=-l
+# no API of ours has; the registration of API operations is not inlined; SQLite is optimized only a little
+# (docs/decisions/README.md, "Compiling less"). All commands compile in the same way, so that they share what is compiled.
+compile := -tags=nomsgpack -gcflags=zenithridge.example/zridge/service/httpapi=-l
+export GOFLAGS := $(filter-out $(compile),$(GOFLAGS)) $(compile)
 export CGO_CFLAGS ?= -O1 -g0
 
 .PHONY: help demo test race fuzz lint bench build package sbom console generate pictures tools chromium clean
@@ -33,18 +34,21 @@ at_once := Killed|ThatBreak|While|AtOnce|Streams|Restart|Dies|IsProvisioned|IsFo
 # The race detector has SQLite compiled anew. Without optimization that takes a quarter of the time.
 race_sqlite := CGO_CFLAGS="-O0 -g0"
 
+# "go vet ./..." has looked at everything before.
+vetted := go test -vet=off
+
 test: tools chromium openssl slapd nginx clamd desktop laptop encryption console/dist/index.html ## every test, the console in headless Chromium included
 	go vet ./...
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	cd console && npm run --silent lint
 	$(MAKE) --no-print-directory drift
-	go test -vet=off $$(go list ./... | grep -vE '$(heavy)') -timeout 20m
-	go test -vet=off ./service ./service/workflow -p 1 -parallel 4 -skip '$(at_once)' -timeout 20m
-	$(race_sqlite) go test -vet=off -race -short ./service/workflow -timeout 20m
-	$(race_sqlite) go test -vet=off -race ./service -parallel 4 -run '$(at_once)' -timeout 20m
-	go test -vet=off -race ./core/rollout -run Asking
-	go test -vet=off -race -short ./core/resolve -run 'Edits|ThereAndBack|TwoSteps|Laws' -timeout 20m
-	go test -vet=off ./e2e -count=1 -parallel 3 -timeout 40m # it builds the program itself, which the cache of tests does not see
+	$(vetted) $$(go list ./... | grep -vE '$(heavy)') -timeout 20m
+	$(vetted) ./service ./service/workflow -p 1 -parallel 4 -skip '$(at_once)' -timeout 20m
+	$(race_sqlite) $(vetted) -race -short ./service/workflow -timeout 20m
+	$(race_sqlite) $(vetted) -race ./service -parallel 4 -run '$(at_once)' -timeout 20m
+	$(vetted) -race ./core/rollout -run Asking
+	$(vetted) -race -short ./core/resolve -run 'Edits|ThereAndBack|TwoSteps|Laws' -timeout 20m
+	$(vetted) ./e2e -count=1 -parallel 3 -timeout 40m # it builds the program itself, which the cache of tests does not see
 
 race: tools openssl slapd nginx clamd desktop laptop encryption console/dist/index.html ## every test but those of the browser, with the race detector
 	$(race_sqlite) go test -race $$(go list ./... | grep -v '/e2e$$') -p 1 -timeout 60m

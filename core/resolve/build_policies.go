@@ -182,7 +182,7 @@ func (p *Plan) SetBy(id setting.ID) iter.Seq2[*estate.Policy, *estate.Entry] {
 			if pol.Policy == nil || pol.Baseline != "" { // a number that is free, or what a baseline puts right
 				continue
 			}
-			found, is := slices.BinarySearchFunc(pol.entries, at, func(e entry, at int) int { return cmp.Compare(e.setting, at) })
+			found, is := pol.entryAt(at)
 			if is && !yield(pol.Policy, pol.entries[found].Entry) {
 				return
 			}

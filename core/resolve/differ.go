@@ -75,7 +75,7 @@ func (d *Difference) compare(before, after *EstateResolution) {
 	for at := range max(len(before.final), len(after.final)) {
 		a, b := engine.ListAt(before.final, at), engine.ListAt(after.final, at)
 		// The same memory: nothing of the setting was decided again.
-		if len(a) == 0 && len(b) == 0 || len(a) == len(b) && &a[0] == &b[0] {
+		if intern.SameList(a, b) {
 			continue
 		}
 		settings = append(settings, at)

@@ -62,7 +62,7 @@ func (d *Difference) audiences(before, after *Plan) {
 			b = after.policies[at]
 		}
 		// The same list of levels: nothing about the policy was matched again.
-		if len(a.matches) == len(b.matches) && (len(a.matches) == 0 || &a.matches[0] == &b.matches[0]) {
+		if intern.SameList(a.matches, b.matches) {
 			continue
 		}
 		m := movement(&a, &b, before, after)
